@@ -1,0 +1,5 @@
+"""`python -m welbik`."""
+
+from .cli.main import main
+
+main()

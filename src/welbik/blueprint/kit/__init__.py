@@ -1,0 +1,1 @@
+"""What every page of the site shares. Plain Flask and SQLAlchemy, yours to change."""

@@ -1,0 +1,98 @@
+"""The database: one session a request, and a check that it is up to date."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Any
+
+from flask import Flask, current_app, g, request
+from sqlalchemy import Connection, Engine, create_engine, event, make_url, text
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.orm import DeclarativeBase, Session
+
+from .. import fingerprint, settings
+
+_BUSY_SECONDS = 10
+
+
+class Base(DeclarativeBase):
+    """What all models have in common."""
+
+
+def connect(app: Flask, address: str) -> None:
+    """Gives the site its database. Nothing is opened before the first request."""
+    app.extensions["engine"] = _engine(address)
+    app.extensions["up_to_date"] = False
+
+    @app.teardown_appcontext
+    def close(error: BaseException | None) -> None:
+        opened: Session | None = g.pop("session", None)
+        if opened is not None:
+            opened.close()
+
+
+def _engine(address: str) -> Engine:
+    url = make_url(address)
+    if url.get_backend_name() != "sqlite":
+        return create_engine(url)
+    path = (settings.ROOT / (url.database or "")).resolve().as_uri()
+    # mode=rw: a wrong path is an error, not a new and empty database.
+    engine = create_engine(
+        f"sqlite:///{path}?mode=rw&uri=true", connect_args={"timeout": _BUSY_SECONDS}
+    )
+
+    @event.listens_for(engine, "connect")
+    def prepare(connection: sqlite3.Connection, record: Any) -> None:
+        connection.isolation_level = None
+        connection.execute("PRAGMA foreign_keys = ON")
+
+    @event.listens_for(engine, "begin")
+    def begin(connection: Connection) -> None:
+        # A change takes the write lock at once, so that what it checks stays true.
+        writes = connection.get_execution_options().get("writes")
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+
+    return engine
+
+
+def session() -> Session:
+    """The session of this request, closed when the request ends."""
+    if "session" not in g:
+        g.session = Session(current_app.extensions["engine"])
+        if request and request.method == "POST":
+            g.session.connection(execution_options={"writes": True})
+    opened: Session = g.session
+    return opened
+
+
+def behind() -> str | None:
+    """What to run when the database does not match this code; None when it does.
+
+    Asked before each request until the answer is None once.
+    """
+    if current_app.extensions["up_to_date"]:
+        return None
+    found = _fingerprints()
+    if found and found[-1] == fingerprint.FINGERPRINT:
+        current_app.extensions["up_to_date"] = True
+        return None
+    return (
+        "welbik build"
+        if found and fingerprint.FINGERPRINT in found
+        else "welbik migrate"
+    )
+
+
+def doubt() -> None:
+    """Looks again before the next request: a table or a column was missing."""
+    current_app.extensions["up_to_date"] = False
+
+
+def _fingerprints() -> list[str]:
+    query = text("SELECT schema FROM welbik_migration ORDER BY number")
+    engine: Engine = current_app.extensions["engine"]
+    try:
+        with engine.connect() as connection:
+            return list(connection.scalars(query))
+    except DBAPIError:
+        return []

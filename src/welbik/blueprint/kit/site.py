@@ -1,0 +1,76 @@
+"""Putting the site together: database, guard, pages for what goes wrong."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from flask import Flask, render_template, request
+from flask.typing import ResponseReturnValue
+from jinja2 import FileSystemLoader
+from sqlalchemy.exc import DBAPIError
+from werkzeug.exceptions import HTTPException
+
+from .. import settings
+from . import database, guard
+from .show import show
+
+Menu = Sequence[tuple[str, str]]
+
+_WORDS = {
+    403: "This form has grown too old",
+    404: "There is no such page",
+    405: "That can't be done here",
+    413: "That is too large",
+    500: "Something went wrong",
+}
+
+
+def make(name: str, address: str, menu: Menu) -> Flask:
+    """A site without pages of its own yet; `menu` holds labels and endpoints."""
+    app = Flask(
+        name, static_folder="look/static", static_url_path="/look", template_folder=None
+    )
+    app.jinja_loader = FileSystemLoader(app.root_path)
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.jinja_env.filters["show"] = show
+    app.jinja_env.globals.update(title=settings.TITLE, menu=menu)
+    app.secret_key = guard.secret_key(settings.ROOT / "instance")
+    database.connect(app, address)
+    _answer_problems(app)
+    guard.protect(app)
+
+    @app.get("/")
+    def start_page() -> str:
+        return render_template("look/start.html")
+
+    return app
+
+
+def _answer_problems(app: Flask) -> None:
+    @app.before_request
+    def check_database() -> ResponseReturnValue | None:
+        command = None if request.endpoint == "static" else database.behind()
+        if command is None:
+            return None
+        app.logger.error("The database does not match this code. Run: %s", command)
+        return render_template("look/behind.html", command=command), 503
+
+    @app.errorhandler(HTTPException)
+    def refuse(error: HTTPException) -> ResponseReturnValue:
+        code = error.code or 500
+        if code < 400:
+            return error
+        heading = _WORDS.get(code, error.name)
+        said = error.description if code == 403 else ""
+        page = render_template("look/problem.html", heading=heading, said=said)
+        allowed = ", ".join(getattr(error, "valid_methods", None) or ())
+        return page, code, {"Allow": allowed} if allowed else {}
+
+    @app.errorhandler(DBAPIError)
+    def fail(error: DBAPIError) -> ResponseReturnValue:
+        database.doubt()
+        command = database.behind()
+        app.logger.error("The database refused a query.", exc_info=error)
+        if command:
+            return render_template("look/behind.html", command=command), 503
+        return render_template("look/problem.html", heading=_WORDS[500], said=""), 500

@@ -1,0 +1,1 @@
+"""The command line: parses arguments, calls the core, prints."""

@@ -1,0 +1,75 @@
+"""welbik build."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import count, paint, project_option
+
+if TYPE_CHECKING:
+    from ..project.settings import Settings
+    from ..project.writing import Plan
+
+
+@click.command()
+@click.option("--preview", is_flag=True, help="List the files; write nothing.")
+@click.option("--diff", is_flag=True, help="Show the lines that would change; write nothing.")
+@project_option
+def command(settings: Settings, preview: bool, diff: bool) -> None:
+    """Write the application's code: exactly what the declarations ask for.
+
+    A file that you have edited is never touched: it is named instead, and --diff shows
+    what the declarations would have there.
+
+    \b
+    Example:
+      welbik build --preview
+    """
+    from ..project.building import build, differences, planned
+
+    if diff:
+        for text in differences(settings):
+            click.echo(_coloured(text))
+        return
+    todo = planned(settings) if preview else build(settings)
+    say_plan(todo, preview)
+
+
+def say_plan(todo: Plan, preview: bool = False) -> None:
+    """Names the files of a plan, long lists cut short."""
+    changed = [name for name in todo.write if name not in todo.new]
+    verb = "would be " if preview else ""
+    for names, done in (
+        (sorted(todo.new), "written"),
+        (changed, "changed"),
+        (todo.remove, "taken away"),
+    ):
+        if names:
+            click.echo(f"{count(len(names), 'file')} {verb}{done}:")
+            for name in names[: 400 if preview else 8]:
+                click.echo(f"  {name}")
+            if len(names) > 8 and not preview:
+                click.echo(f"  and {len(names) - 8} more")
+    if todo.edited:
+        click.echo(
+            paint(
+                "problem",
+                f"{count(len(todo.edited), 'file')} you edited left as {'it is' if len(todo.edited) == 1 else 'they are'}, behind the declarations:",
+            )
+        )
+        for name in todo.edited:
+            click.echo(f"  {name}")
+        click.echo(f"See what they lack with: {paint('command', 'welbik build --diff')}")
+    for name in todo.forget:
+        click.echo(f"No model asks for {name} any more; it was edited, so it stays.")
+    if not todo:
+        click.echo("Nothing to write: the code is as declared.")
+
+
+def _coloured(text: str) -> str:
+    roles = {"+": "good", "-": "problem", "@": "place"}
+    return "\n".join(
+        paint(roles[line[0]], line) if line[:1] in roles else line for line in text.splitlines()
+    )

@@ -1,0 +1,53 @@
+"""welbik fill."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import count, paint, project_option
+
+if TYPE_CHECKING:
+    from ..project.settings import Settings
+
+
+@click.command()
+@project_option
+def command(settings: Settings) -> None:
+    """Fill the database up to the counts of 'seed'.
+
+    Made-up rows obey every declaration; rows already there stay as they are and count.
+    Running it again adds nothing.
+
+    \b
+    Example:
+      welbik fill
+    """
+    run(settings)
+
+
+def run(settings: Settings) -> None:
+    """Fills, with a progress bar on a terminal."""
+    from ..problems import WelbikError
+    from ..project.declarations import schema_of
+    from ..project.filling import fill_project, missing_rows
+
+    schema = schema_of(settings.root)
+    if not schema.seed:
+        raise WelbikError(
+            "no rows are asked for", "add a block to the declarations:  seed / 12 Keeper"
+        )
+    wanted = missing_rows(settings, schema)
+    if not wanted:
+        click.echo("Nothing to add: every model has its declared count.")
+        return
+    with click.progressbar(
+        length=sum(wanted.values()), label="Filling", file=click.get_text_stream("stderr")
+    ) as bar:
+        added = fill_project(settings, schema, lambda model, rows: bar.update(rows))
+    for name, rows in added.items():
+        click.echo(f"{rows:>9,} {name}")
+    click.echo(
+        f"{count(sum(added.values()), 'row')} added: {paint('good', 'every model has its declared count.')}"
+    )

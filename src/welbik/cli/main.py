@@ -1,0 +1,89 @@
+"""The `welbik` command. Each subcommand is imported only when it is called."""
+
+from __future__ import annotations
+
+import os
+import sys
+from importlib import import_module
+
+import click
+
+from .. import __version__
+from ..problems import WelbikError
+
+COMMANDS = {
+    "init": "Begin a project, with one commented example declaration.",
+    "check": "Find every problem in the declarations.",
+    "build": "Write the application's code.",
+    "migrate": "Bring the database to the declarations.",
+    "sample": "Show made-up rows of a model; no database is needed.",
+    "fill": "Fill the database up to the declared counts.",
+    "status": "See what is out of step, and what to run.",
+    "serve": "Serve the application on this machine.",
+    "demo": "Make, build, fill and serve the example project.",
+}
+
+
+class _Commands(click.Group):
+    """Lists the commands in the order of work, without importing them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        command: click.Command = import_module(f"{__package__}.{name}").command
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            from ..problems import did_you_mean
+
+            raise WelbikError(
+                f"there is no command {args[0]!r}", did_you_mean(args[0], list(COMMANDS)), status=2
+            )
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands, in the order of work"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, message="welbik %(version)s")
+def cli() -> None:
+    """One declaration, and every artefact agrees with it.
+
+    Declare models in models/*.welbik. Welbik writes the application, its tables and its
+    tests, and fills the database with rows that obey every declaration.
+
+    \b
+    Example:
+      welbik init bees && cd bees
+      welbik build && welbik migrate && welbik fill && welbik serve
+    """
+
+
+def main() -> None:
+    """Runs the command line. Exits 0 done, 1 the project has problems, 2 wrong usage."""
+    try:
+        color = False if os.environ.get("NO_COLOR") else None
+        sys.exit(cli.main(standalone_mode=False, color=color) or 0)
+    except WelbikError as error:
+        click.secho(f"welbik: {error.message}", fg="red", err=True)
+        if error.remedy:
+            click.echo(f"        {error.remedy}", err=True)
+        sys.exit(error.status)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(error.exit_code)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("Stopped.", err=True)
+        sys.exit(130)
+    except BrokenPipeError:
+        # The reader has gone (`welbik check | head`): nothing is wrong.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)

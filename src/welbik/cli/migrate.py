@@ -1,0 +1,96 @@
+"""welbik migrate."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import count, paint, project_option
+
+if TYPE_CHECKING:
+    from ..project.database import Change
+    from ..project.settings import Settings
+
+
+@click.command()
+@click.option("--preview", is_flag=True, help="Say what would be done; do nothing.")
+@click.option("--sql", is_flag=True, help="Print the SQL that would run; run nothing.")
+@click.option("--allow-loss", is_flag=True, help="Take columns away with their values, unasked.")
+@project_option
+def command(settings: Settings, preview: bool, sql: bool, allow_loss: bool) -> None:
+    """Bring the database to the declarations.
+
+    Writes what has changed as a new file in migrations/, then runs every migration that
+    the database has not seen, each whole or not at all.
+
+    \b
+    Example:
+      welbik migrate --preview
+    """
+    from ..problems import WelbikError
+    from ..project.database import declared_change, pending_sql, write_migration
+    from ..project.declarations import schema_of
+
+    change = declared_change(settings.root, schema_of(settings.root))
+    if change.difference.refused:
+        reasons = "\n".join(f"  {reason}." for reason in change.difference.refused)
+        raise WelbikError(f"these changes can't be made:\n{reasons}", "nothing was changed")
+    if sql:
+        click.echo("\n".join(f"{statement};" for statement in pending_sql(settings, change)))
+        return
+    for step in change.difference.steps:
+        click.echo(f"{'would ' if preview else ''}{step.describe()}")
+    if preview:
+        _preview(settings, change)
+        return
+    if change.difference.losses and not allow_loss:
+        _ask(change)
+    new = write_migration(settings.root, change) if change.difference.steps else None
+    run(settings, new)
+
+
+def _preview(settings: Settings, change: Change) -> None:
+    from ..project.database import unseen
+
+    for migration in unseen(settings, change):
+        click.echo(f"would run {migration.name}")
+    if not change.difference.steps and not unseen(settings, change):
+        click.echo("Nothing to do: the database is as declared.")
+
+
+def _ask(change: Change) -> None:
+    from ..problems import WelbikError
+
+    losses = change.difference.losses
+    names = ", ".join(f"{step.table}.{step.name}" for step in losses)
+    if not sys.stdin.isatty():
+        raise WelbikError(
+            f"this takes away {names} with all values", "to allow that: welbik migrate --allow-loss"
+        )
+    if not click.confirm(f"Take away {names} with all values? This can't be undone"):
+        raise WelbikError(
+            "nothing was changed", "put the fields back into the declarations to keep them"
+        )
+
+
+def run(settings: Settings, new: str | None = None) -> None:
+    """Runs pending migrations; takes a file that was written just now back if it fails."""
+    from ..project.database import bring_up
+
+    if new:
+        click.echo(f"wrote {new}")
+    try:
+        done = bring_up(settings, lambda migration: click.echo(f"ran {migration.name}"))
+    except BaseException:
+        if new:
+            (settings.root / new).unlink(missing_ok=True)
+            click.echo(f"took {new} back", err=True)
+        raise
+    if done:
+        click.echo(
+            f"{count(len(done), 'migration')} run: {paint('good', 'the database is as declared.')}"
+        )
+    else:
+        click.echo("Nothing to do: the database is as declared.")

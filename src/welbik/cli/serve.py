@@ -1,0 +1,55 @@
+"""welbik serve."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import paint, project_option
+
+if TYPE_CHECKING:
+    from ..project.settings import Settings
+
+PORT = 8180
+
+
+@click.command()
+@click.option("--host", default="127.0.0.1", show_default=True, help="The address to listen on.")
+@click.option(
+    "--port",
+    default=PORT,
+    show_default=True,
+    type=click.IntRange(0, 65535),
+    help="0 takes a free one.",
+)
+@project_option
+def command(settings: Settings, host: str, port: int) -> None:
+    """Serve the application on this machine, until Ctrl-C.
+
+    \b
+    Example:
+      welbik serve --port 8181
+    """
+    run(settings, host, port)
+
+
+def run(settings: Settings, host: str, port: int) -> None:
+    """Serves until Ctrl-C."""
+    from ..project.serving import bind, load_application, server
+    from ..project.status import status
+
+    listener = bind(host, port)
+    application = load_application(settings)
+    for finding in status(settings):
+        if finding.command and finding.subject != "rows":
+            click.echo(
+                f"{finding.subject}: {paint('problem', finding.state)}   → {paint('command', finding.command)}",
+                err=True,
+            )
+    shown = f"[{host}]" if ":" in host else host
+    click.echo(
+        f"{settings.title} is at {paint('command', f'http://{shown}:{listener.getsockname()[1]}/')}   (Ctrl-C stops it)"
+    )
+    server(application, listener).serve_forever()
+    click.echo("Stopped.", err=True)

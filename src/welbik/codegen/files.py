@@ -1,0 +1,139 @@
+"""All files of an application, as text, by their path in the project."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from functools import cache
+from importlib.resources import files
+from importlib.resources.abc import Traversable
+from typing import TYPE_CHECKING, Any
+
+from ..kinds.literals import quote
+from ..schema.model import Model, Schema
+from ..storage.tables import fingerprint, tables_of
+from .form_code import form_context
+from .html import title
+from .model_code import model_context
+from .page_code import controller_context, pages_context
+from .python import call, doc, from_import
+from .tests_code import supply_context, tests_context
+
+if TYPE_CHECKING:
+    from jinja2 import Environment
+
+COPIED = ("kit", "look")
+_PAGES = ("list", "view", "edit", "remove")
+
+
+@cache
+def _blueprint() -> Traversable:
+    return files("welbik.blueprint")
+
+
+@cache
+def _templates() -> Environment:
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    return Environment(
+        loader=PackageLoader("welbik", "blueprint"),
+        undefined=StrictUndefined,
+        block_start_string="[%",
+        block_end_string="%]",
+        variable_start_string="[[",
+        variable_end_string="]]",
+        comment_start_string="[#",
+        comment_end_string="#]",
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+        autoescape=False,
+    )
+
+
+def _render(template: str, context: Mapping[str, Any]) -> str:
+    return _templates().get_template(f"{template}.jinja").render(context)
+
+
+def _copied(folder: Traversable, path: str) -> Iterator[tuple[str, str]]:
+    for item in sorted(folder.iterdir(), key=lambda item: item.name):
+        if item.is_dir() and item.name != "__pycache__":
+            yield from _copied(item, f"{path}/{item.name}")
+        elif item.is_file() and not item.name.endswith(".pyc"):
+            yield f"{path}/{item.name}", item.read_text("utf-8")
+
+
+def application_files(schema: Schema, settings: Mapping[str, Any]) -> dict[str, str]:
+    """Every generated file; `settings` are title, package, database, timezone and page."""
+    package = str(settings["package"])
+    made: dict[str, str] = {}
+    for name in COPIED:
+        made.update(_copied(_blueprint() / name, f"{package}/{name}"))
+    made.update(_project_files(schema, settings, package))
+    for model in schema:
+        made.update(_model_files(schema, model, package))
+    return made
+
+
+def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:
+    folder = f"{package}/{model.folder}"
+    common = {"model": model}
+    pages = common | pages_context(schema, model)
+    made = {
+        f"{folder}/__init__.py": "",
+        f"{folder}/model.py": _render("per_model/model.py", common | model_context(schema, model)),
+        f"{folder}/form.py": _render("per_model/form.py", common | form_context(schema, model)),
+        f"{folder}/controller.py": _render(
+            "per_model/controller.py", common | controller_context(schema, model)
+        ),
+        f"tests/test_{model.table}.py": _render(
+            "per_model/test.py", common | tests_context(schema, model, package)
+        ),
+    }
+    for page in _PAGES:
+        made[f"{folder}/pages/{page}.html"] = _render(f"per_model/{page}.html", pages)
+    return made
+
+
+def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) -> dict[str, str]:
+    quoted = {
+        name: quote(value) if isinstance(value, str) else value for name, value in settings.items()
+    }
+    context = quoted | {
+        "package": package,
+        "fingerprint": fingerprint(tables_of(schema)),
+        **_start_context(schema, str(settings["title"])),
+    }
+    made = {
+        f"{package}/{name}": _render(f"per_project/{name}", context)
+        for name in ("__init__.py", "models.py", "settings.py", "fingerprint.py")
+    }
+    supply = context | supply_context(schema, package)
+    for name, given in (("visit.py", context), ("conftest.py", context), ("supply.py", supply)):
+        made[f"tests/{name}"] = _render(f"per_project/tests/{name}", given)
+    made["pyproject.toml"] = _render("per_project/pyproject.toml", context)
+    return made
+
+
+def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:
+    models = sorted(schema, key=lambda model: model.folder)
+    imports = [
+        from_import(f".{model.folder}.controller", [f"pages as {model.table}_pages"])
+        for model in models
+    ]
+    entries = [
+        call(
+            "", [quote(title(model.plural)), quote(f"{model.table}.list_page")], indent=4, tail=","
+        )
+        for model in schema
+    ]
+    menu = (
+        "MENU = (\n" + "".join(f"{entry}\n" for entry in entries) + ")" if entries else "MENU = ()"
+    )
+    return {
+        "docstring": doc(site_title),
+        "imports": sorted([*imports, "from .kit import site"], key=lambda line: line.split()[1]),
+        "models_imports": [from_import(f".{model.folder}.model", [model.name]) for model in models],
+        "model_names": sorted(schema.models),
+        "menu": menu,
+        "blueprints": [f"{model.table}_pages" for model in models],
+    }

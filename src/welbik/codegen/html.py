@@ -1,0 +1,15 @@
+"""Text inside templates of the generated pages."""
+
+from __future__ import annotations
+
+from html import escape
+
+
+def text(value: str) -> str:
+    """Plain text as HTML, in an element or an attribute, that Jinja leaves alone."""
+    return escape(value).replace("{", "&#123;").replace("}", "&#125;")
+
+
+def title(value: str) -> str:
+    """A text with its first letter large."""
+    return value[:1].upper() + value[1:]

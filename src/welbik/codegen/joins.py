@@ -1,0 +1,104 @@
+"""Queries for lists: each related row that is shown is joined in, so one query is enough."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from ..schema.model import Field, Model, Reference, Schema, Sort
+from .python import chain
+
+
+@dataclass
+class Query:
+    """A select over a model with aliases for the rows it joins.
+
+    `prefix` begins the aliases' names. `owner` is what columns are taken from.
+    """
+
+    schema: Schema
+    model: Model
+    prefix: str
+    owner: str
+    aliases: dict[str, str] = field(default_factory=dict)
+    joins: list[tuple[str, list[str]]] = field(default_factory=list)
+    options: list[tuple[str, list[str]]] = field(default_factory=list)
+    _outer: set[str] = field(default_factory=set)
+
+    def show(self, reference: Reference) -> None:
+        """Joins in what it takes to show a reference."""
+        self._join(reference, self.owner, self.prefix, ())
+
+    def _join(self, reference: Reference, owner: str, prefix: str, way: tuple[str, ...]) -> str:
+        alias = f"{prefix}{reference.name}"
+        if alias in self.aliases:
+            return alias
+        target = self.schema.models[reference.target]
+        step = f"{owner}.{reference.attribute}.of_type({alias})"
+        self.aliases[alias] = target.name
+        # Below an outer join everything is outer: a missing parent must not hide the row.
+        outer = not reference.required or prefix in self._outer
+        self.joins.append(("outerjoin" if outer else "join", [step]))
+        if outer:
+            self._outer.add(f"{alias}_")
+        path = (*way, step)
+        self.options.append(("options", [f"orm.contains_eager({', '.join(path)})"]))
+        for inner in _shown_references(target):
+            self._join(inner, alias, f"{alias}_", path)
+        return alias
+
+    def order(self, member: Field | Reference) -> list[str]:
+        """The columns that put rows in the order of a member."""
+        if isinstance(member, Field):
+            return [f"{self.owner}.{member.attribute}"]
+        alias = self._join(member, self.owner, self.prefix, ())
+        return self._order_of(self.schema.models[member.target], alias)
+
+    def _order_of(self, model: Model, alias: str) -> list[str]:
+        found: list[str] = []
+        for part in model.shown_as:
+            if not part.is_field:
+                continue
+            member = model.by_name.get(part.text)
+            if isinstance(member, Field):
+                found.append(f"{alias}.{member.attribute}")
+            elif member is not None:
+                found += self._order_of(self.schema.models[member.target], f"{alias}_{member.name}")
+        return found
+
+    def by(self, sorts: Iterable[Sort]) -> list[str]:
+        """Arguments of order_by for some sort keys."""
+        found: list[str] = []
+        for sort in sorts:
+            columns = self.order(self.model.by_name[sort.name])
+            found += [f"{column}.desc()" for column in columns] if sort.descending else columns
+        return found
+
+    def source(self, head: str, order: list[str] | None = None, *, indent: int = 0) -> str:
+        """The statement, with `head` before it."""
+        links = [*self.joins, *self.options]
+        if order:
+            links.append(("order_by", order))
+        return chain(head, f"sa.select({self.owner})", links, indent=indent)
+
+    def alias_lines(self, indent: int = 0) -> list[str]:
+        margin = " " * indent
+        return [
+            f"{margin}{alias} = orm.aliased({target})" for alias, target in self.aliases.items()
+        ]
+
+
+def _shown_references(model: Model) -> list[Reference]:
+    names = [part.text for part in model.shown_as if part.is_field]
+    return [reference for reference in model.references if reference.name in names]
+
+
+def by_name(schema: Schema, model: Model) -> tuple[Query, list[str]]:
+    """The query for all rows in the order of their names, and that order."""
+    query = Query(schema, model, "its_", "cls")
+    order: list[str] = []
+    for part in model.shown_as:
+        member = model.by_name.get(part.text) if part.is_field else None
+        if member is not None:
+            order += query.order(member)
+    return query, [*order, "cls.id"]

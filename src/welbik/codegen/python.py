@@ -1,0 +1,84 @@
+"""Python source, laid out as the usual formatter leaves it, at 88 columns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from ..kinds.literals import quote
+
+WIDTH = 88
+
+
+def call(head: str, arguments: Sequence[str], *, indent: int = 0, tail: str = "") -> str:
+    """`head(arguments)` on one line, or on three, or with one argument a line: what fits first.
+
+    `head` holds all that comes before the bracket, `tail` what follows the other one.
+    """
+    margin = " " * indent
+    joined = ", ".join(arguments)
+    line = f"{margin}{head}({joined}){tail}"
+    if len(line) <= WIDTH or not arguments:
+        return line
+    if len(margin) + 4 + len(joined) <= WIDTH:
+        return f"{margin}{head}(\n{margin}    {joined}\n{margin}){tail}"
+    inner = "".join(f"{margin}    {argument},\n" for argument in arguments)
+    return f"{margin}{head}(\n{inner}{margin}){tail}"
+
+
+def chain(
+    head: str, root: str, links: Sequence[tuple[str, Sequence[str]]], *, indent: int = 0
+) -> str:
+    """`head root.link(…).link(…)`: on one line, or with one link a line between brackets."""
+    margin = " " * indent
+    whole = root + "".join(f".{name}({', '.join(arguments)})" for name, arguments in links)
+    line = f"{margin}{head}{whole}"
+    if len(line) <= WIDTH or not links:
+        return line
+    if len(links) == 1:
+        name, arguments = links[0]
+        return call(f"{head}{root}.{name}", arguments, indent=indent)
+    inner = "\n".join(call(f".{name}", arguments, indent=indent + 4) for name, arguments in links)
+    return f"{margin}{head}(\n{margin}    {root}\n{inner}\n{margin})"
+
+
+def mapping(head: str, items: Iterable[tuple[str, str]], *, indent: int = 0) -> str:
+    """A dict with one entry a line; keys and values are source."""
+    margin = " " * indent
+    inner = "".join(f"{margin}    {key}: {value},\n" for key, value in items)
+    return f"{margin}{head}{{\n{inner}{margin}}}" if inner else f"{margin}{head}{{}}"
+
+
+def keywords(arguments: Mapping[str, str]) -> list[str]:
+    return [f"{name}={value}" for name, value in arguments.items()]
+
+
+def _import_order(name: str) -> tuple[int, str]:
+    """Constants, then classes, then the rest, as import sorters have it."""
+    return (0 if name.isupper() else 1 if name[0].isupper() else 2, name.lower())
+
+
+def from_import(module: str, names: Iterable[str]) -> str:
+    """`from module import a, b`, split where it is too long."""
+    wanted = sorted(set(names), key=_import_order)
+    line = f"from {module} import {', '.join(wanted)}"
+    if len(line) <= WIDTH:
+        return line
+    return f"from {module} import (\n" + "".join(f"    {name},\n" for name in wanted) + ")"
+
+
+def doc(text: str) -> str:
+    """A sentence fit for a docstring."""
+    flat = " ".join(text.split()).replace("\\", "\\\\").replace('"""', "'''")
+    flat = flat[:1].upper() + flat[1:]
+    if flat.startswith('"'):
+        flat = f" {flat}"
+    return flat if flat.endswith((".", "!", "?")) else f"{flat}."
+
+
+def fstring(*parts: str) -> str:
+    """An f-string; parts alternate between plain text and expressions, text first."""
+    out = []
+    for number, part in enumerate(parts):
+        plain = part.replace("{", "{{").replace("}", "}}")
+        out.append(plain if number % 2 == 0 else f"{{{part}}}")
+    return "f" + quote("".join(out))

@@ -1,0 +1,162 @@
+"""What a text field is likely to hold, told from its name and the model around it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ..schema.names import words
+
+if TYPE_CHECKING:
+    from ..schema.model import Field, Model
+
+_PEOPLE = {
+    *(
+        "person",
+        "keeper",
+        "member",
+        "user",
+        "customer",
+        "client",
+        "author",
+        "owner",
+        "contact",
+        "employee",
+    ),
+    *(
+        "teacher",
+        "student",
+        "patient",
+        "doctor",
+        "driver",
+        "guest",
+        "tenant",
+        "volunteer",
+        "player",
+        "artist",
+    ),
+    *(
+        "reader",
+        "visitor",
+        "editor",
+        "manager",
+        "agent",
+        "worker",
+        "applicant",
+        "candidate",
+        "speaker",
+        "child",
+    ),
+}
+_PLACES = {
+    *(
+        "apiary",
+        "site",
+        "place",
+        "town",
+        "city",
+        "village",
+        "branch",
+        "location",
+        "venue",
+        "station",
+        "region",
+    ),
+    *("district", "garden", "farm", "field", "park", "depot", "area"),
+}
+_COMPANIES = {
+    "company",
+    "supplier",
+    "organisation",
+    "organization",
+    "employer",
+    "firm",
+    "vendor",
+    "publisher",
+    "shop",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Meaning:
+    """A pool of `wordlists`, or a pattern, or a number of sentences from and to."""
+
+    pool: str = "words"
+    pattern: str = ""
+    sentences: tuple[int, int] | None = None
+
+
+_BY_NAME = {
+    **dict.fromkeys(("first_name", "given_name", "forename", "nickname"), Meaning("given_name")),
+    **dict.fromkeys(("last_name", "family_name", "surname"), Meaning("family_name")),
+    **dict.fromkeys(("full_name", "contact_name", "person"), Meaning("person")),
+    **dict.fromkeys(("town", "city", "village", "place", "birthplace"), Meaning("town")),
+    **dict.fromkeys(("street", "address", "address_line"), Meaning("street")),
+    **dict.fromkeys(tuple(_COMPANIES), Meaning("company")),
+    **dict.fromkeys(("country", "nationality"), Meaning("country")),
+    **dict.fromkeys(("colour", "color"), Meaning("colour")),
+    **dict.fromkeys(("title", "subject", "headline", "heading"), Meaning("title")),
+    # 01632 960000 to 960999 is a range that no telephone has.
+    **dict.fromkeys(
+        ("phone", "telephone", "mobile", "tel", "fax"), Meaning(pattern="01632 960[0-9]{3}")
+    ),
+    **dict.fromkeys(
+        ("website", "homepage", "link", "url"),
+        Meaning(pattern="https://[a-z]{5,9}\\.example\\.org"),
+    ),
+    **dict.fromkeys(
+        ("postcode", "postal_code", "zip", "zip_code"), Meaning(pattern="[1-9][0-9]{4}")
+    ),
+    **dict.fromkeys(
+        ("code", "ref", "reference", "sku", "number", "mark", "serial"),
+        Meaning(pattern="[A-Z]{2}-[0-9]{4}"),
+    ),
+    **dict.fromkeys(("reason", "summary", "remark"), Meaning(sentences=(1, 1))),
+    **dict.fromkeys(
+        ("notes", "note", "description", "comment", "comments", "body", "text", "advice"),
+        Meaning(sentences=(1, 3)),
+    ),
+}
+
+
+def is_person(model: Model, field: Field) -> bool:
+    """Whether a text field holds the whole name of a person."""
+    if field.name in ("full_name", "person", "contact_name"):
+        return True
+    if field.name != "name":
+        return False
+    kinds = {other.kind.word for other in model.fields}
+    return (
+        _last(model.name) in _PEOPLE
+        or "email" in kinds
+        and _last(model.name) not in _COMPANIES | _PLACES
+    )
+
+
+def _last(name: str) -> str:
+    return words(name)[-1]
+
+
+def _known(name: str) -> Meaning | None:
+    found = _BY_NAME.get(name) or _BY_NAME.get(name.rsplit("_", 1)[-1])
+    return found if not name.endswith("_name") or name in _BY_NAME else None
+
+
+def meaning_of(model: Model, field: Field) -> Meaning:
+    """The likeliest meaning of a text field."""
+    if is_person(model, field):
+        return Meaning("person")
+    longest = getattr(field.kind, "longest", None)
+    if longest is None or longest > 255:
+        return Meaning(sentences=(1, 3))
+    known = _known(field.name)
+    if known is not None:
+        return known
+    if field.name == "name" or field.name.endswith("_name"):
+        about = _last(model.name) if field.name == "name" else words(field.name)[-2]
+        if about in _PEOPLE:
+            return Meaning("person")
+        if about in _PLACES:
+            return Meaning("town")
+        return Meaning("company") if about in _COMPANIES else Meaning("thing")
+    return Meaning("words")

@@ -1,0 +1,144 @@
+"""Counter-based random streams: any row's numbers can be had without those before it.
+
+Philox4x64-10 (Salmon, Moraes, Dror and Shaw, "Parallel random numbers: as easy as
+1, 2, 3", 2011), one key for each (seed number, model, field, purpose), one 64-bit word
+for each row. Values that must differ go through a keyed permutation: a balanced Feistel
+network with cycle walking (Black and Rogaway, "Ciphers with arbitrary finite domains",
+2002).
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..problems import WelbikError
+
+if TYPE_CHECKING:
+    from ..schema.model import Field, Model
+    from .rows import Drawer
+
+Words = NDArray[np.uint64]
+_ROUNDS = 4
+_MOST = 2**62
+
+
+def _key(*parts: object) -> int:
+    text = "\x1f".join(map(str, parts))
+    return int.from_bytes(hashlib.blake2b(text.encode(), digest_size=16).digest(), "big")
+
+
+def _mix(words: Words) -> Words:
+    """The finaliser of splitmix64 (Steele, Lea and Flood, 2014)."""
+    words = (words ^ (words >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+    words = (words ^ (words >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    return words ^ (words >> np.uint64(31))
+
+
+def permuted(index: NDArray[np.int64], size: int, key: int) -> NDArray[np.int64]:
+    """Where a keyed permutation of 0 … size - 1 takes each index (all below `size`)."""
+    half = np.uint64(max(1, ((size - 1).bit_length() + 1) // 2))
+    mask = np.uint64((1 << int(half)) - 1)
+    keys = [np.uint64(_key(key, number) & (2**64 - 1)) for number in range(_ROUNDS)]
+
+    def once(words: Words) -> Words:
+        left, right = words >> half, words & mask
+        for round_key in keys:
+            left, right = right, left ^ (_mix(right + round_key) & mask)
+        return (left << half) | right
+
+    with np.errstate(over="ignore"):
+        out = once(index.astype(np.uint64))
+        outside = np.flatnonzero(out >= size)
+        while outside.size:
+            out[outside] = once(out[outside])
+            outside = outside[out[outside] >= size]
+    return out.astype(np.int64)
+
+
+class RowStream:
+    """Random values for the rows `start` up to and without `stop` of one field."""
+
+    def __init__(self, drawer: Drawer, model: Model, field: str, start: int, stop: int) -> None:
+        self.drawer = drawer
+        self.model = model
+        self.field = field
+        self.start = start
+        self.stop = stop
+        self.limit: int | None = None
+
+    @property
+    def today(self) -> int:
+        return self.drawer.today
+
+    @property
+    def index(self) -> NDArray[np.int64]:
+        return np.arange(self.start, self.stop, dtype=np.int64)
+
+    def key(self, purpose: str) -> int:
+        return _key(self.drawer.seed, self.model.name, self.field, purpose)
+
+    def words(self, purpose: str = "value") -> Words:
+        """One uniform 64-bit word a row."""
+        first = self.start // 4
+        generator = np.random.Philox(key=self.key(purpose)).advance(first)
+        raw = generator.random_raw(self.stop - first * 4)
+        return np.asarray(raw[self.start - first * 4 :], dtype=np.uint64)
+
+    def fractions(self, purpose: str = "value") -> NDArray[np.float64]:
+        return (self.words(purpose) >> np.uint64(11)) * 2.0**-53
+
+    def integers(
+        self, low: int, high: int, *, unique: bool = False, purpose: str = "value"
+    ) -> NDArray[np.int64]:
+        size = high - low + 1
+        if unique:
+            return self._distinct(min(size, _MOST)) + low
+        if size <= 2**53:
+            return (self.fractions(purpose) * size).astype(np.int64) + low
+        with np.errstate(over="ignore"):
+            offsets = self.words(purpose) % np.uint64(min(size, 2**64 - 1))
+            return (offsets + np.uint64(low % 2**64)).astype(np.int64)
+
+    def _distinct(self, size: int) -> NDArray[np.int64]:
+        """A different number for every row; there is none from row `limit` on."""
+        if self.stop > size:
+            self.limit = size
+        index = np.minimum(self.index, size - 1)
+        return permuted(index, size, self.key("order"))
+
+    def pick(
+        self, values: Sequence[Any], *, unique: bool = False, purpose: str = "value"
+    ) -> NDArray[np.object_]:
+        pool = values if isinstance(values, np.ndarray) else _objects(values)
+        chosen: NDArray[np.object_] = pool[
+            self.integers(0, len(pool) - 1, unique=unique, purpose=purpose)
+        ]
+        return chosen
+
+    def texts(self, field: Field, shortest: int, longest: int | None) -> NDArray[np.object_]:
+        from .texts import draw_texts
+
+        return draw_texts(self, field, shortest, longest)
+
+    def emails(self, field: Field, longest: int) -> NDArray[np.object_]:
+        from .texts import draw_emails
+
+        return draw_emails(self, field)
+
+
+def _objects(values: Sequence[Any]) -> NDArray[np.object_]:
+    array = np.empty(len(values), dtype=object)
+    array[:] = list(values)
+    return array
+
+
+def out_of_values(model: str, field: str, size: int) -> WelbikError:
+    return WelbikError(
+        f"{model}.{field} is unique and has only {size} different values",
+        "ask for fewer rows in 'seed', or widen the field",
+    )

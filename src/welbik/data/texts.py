@@ -1,0 +1,133 @@
+"""Made-up texts and e-mail addresses: believable, within bounds, different where they must be."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from functools import lru_cache
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..rules.patterns import Pattern, parse_pattern
+from ..rules.strings import Strings
+from .meaning import is_person, meaning_of
+from .strings import take
+from .wordlists import options
+
+if TYPE_CHECKING:
+    from ..schema.model import Field, Model
+    from .streams import RowStream
+
+Texts = NDArray[np.object_]
+
+_DOMAINS = ("example.org", "example.com", "example.net")
+"""Reserved for examples by RFC 2606: no made-up address is anybody's."""
+
+_NUMBERED = 8
+"""Characters kept free for " 123456", which sets repeated names apart."""
+
+
+@lru_cache(maxsize=64)
+def _strings(pattern: Pattern, shortest: int, longest: int | None) -> Strings:
+    return Strings(pattern, shortest, longest)
+
+
+@lru_cache(maxsize=8)
+def _letters() -> Pattern:
+    return parse_pattern("[a-z]+")
+
+
+def draw_texts(stream: RowStream, field: Field, shortest: int, longest: int | None) -> Texts:
+    """Texts of `shortest` to `longest` characters that suit the field."""
+    if field.pattern is not None:
+        return _matching(stream, _strings(field.pattern, shortest, longest), field.unique)
+    meaning = meaning_of(stream.model, field)
+    most = 10_000 if longest is None else longest
+    if meaning.pattern:
+        strings = _strings(parse_pattern(meaning.pattern), shortest, most)
+        if strings.size:
+            return _matching(stream, strings, field.unique)
+    if meaning.sentences:
+        return _sentences(stream, meaning.sentences, shortest, most, field.unique)
+    if field.unique:
+        return _distinct(stream, meaning.pool, shortest, most)
+    pool = options(meaning.pool, shortest, most)
+    if len(pool):
+        return stream.pick(pool)
+    return _matching(stream, _strings(_letters(), shortest, most), False)
+
+
+def _matching(stream: RowStream, strings: Strings, unique: bool) -> Texts:
+    numbers = stream.integers(0, strings.size - 1, unique=unique)
+    return take(strings, numbers, stream.words("noise"))
+
+
+def _distinct(stream: RowStream, pool_name: str, shortest: int, most: int) -> Texts:
+    """Each text of the pool once in a shuffled order, then each again with a number behind it."""
+    pool = options(pool_name, shortest, most - _NUMBERED)
+    if not len(pool):
+        return _matching(stream, _strings(_letters(), shortest, most), True)
+    rounds, places = np.divmod(stream.index, len(pool))
+    from .streams import permuted
+
+    texts = pool[permuted(places, len(pool), stream.key("order"))]
+    again = rounds > 0
+    texts[again] = [
+        f"{text} {n + 1}" for text, n in zip(texts[again], rounds[again].tolist(), strict=True)
+    ]
+    return texts
+
+
+def _sentences(
+    stream: RowStream, count: tuple[int, int], shortest: int, most: int, unique: bool
+) -> Texts:
+    pool = options("sentences", 1, most)
+    if not len(pool) or shortest > 200:
+        return _matching(stream, _strings(_letters(), shortest, most), unique)
+    texts = stream.pick(pool, purpose="sentence 1")
+    wanted = stream.integers(count[0], count[1], purpose="sentences")
+    for number in range(2, count[1] + 4):
+        more = stream.pick(pool, purpose=f"sentence {number}")
+        lengths = np.fromiter(map(len, texts), dtype=np.int64, count=len(texts))
+        added = np.fromiter(map(len, more), dtype=np.int64, count=len(more)) + 1
+        grows = ((wanted >= number) | (lengths < shortest)) & (lengths + added <= most)
+        texts[grows] = [f"{a} {b}" for a, b in zip(texts[grows], more[grows], strict=True)]
+    short = np.fromiter((len(text) < shortest for text in texts), dtype=bool, count=len(texts))
+    texts[short] = [text.ljust(shortest, ".") for text in texts[short]]
+    if unique:
+        texts[:] = [
+            f"{text[: most - _NUMBERED]} {n}"
+            for text, n in zip(texts, stream.index.tolist(), strict=True)
+        ]
+    return texts
+
+
+def _name_field(model: Model) -> Field | None:
+    return next((f for f in model.fields if f.kind.word == "text" and is_person(model, f)), None)
+
+
+def draw_emails(stream: RowStream, field: Field) -> Texts:
+    """Addresses made of the row's own name, where it has one, at reserved domains."""
+    named = _name_field(stream.model)
+    if named is None:
+        names = stream.pick(options("person", 1, 60), purpose="person")
+    else:
+        names = stream.drawer.values(stream.model, named, stream.start, stream.stop)
+    domains = stream.pick(_DOMAINS, purpose="domain").tolist()
+    numbers = stream.index.tolist() if field.unique else [""] * len(domains)
+    out = np.empty(len(domains), dtype=object)
+    out[:] = [
+        f"{_local(name)}{n}@{domain}"
+        for name, n, domain in zip(names, numbers, domains, strict=True)
+    ]
+    return out
+
+
+@lru_cache(maxsize=50_000)
+def _local(name: str) -> str:
+    """A name as the part before the @: small ASCII letters and dots, no digit at its end."""
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    # Digits go: the number that sets addresses apart must not run into them.
+    return re.sub(r"[^a-z]+", ".", plain).strip(".")[:40] or "someone"

@@ -1,0 +1,53 @@
+"""Pools of words: what is listed in `words/`, and what is put together from the lists."""
+
+from __future__ import annotations
+
+from functools import cache, lru_cache
+from importlib.resources import files
+from itertools import product
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+@cache
+def listed(name: str) -> tuple[str, ...]:
+    """The lines of `words/NAME.txt`."""
+    text = files(__package__).joinpath("words", f"{name}.txt").read_text("utf-8")
+    return tuple(line for line in text.splitlines() if line and not line.startswith("#"))
+
+
+def _joined(pattern: str, *names: str) -> list[str]:
+    return [pattern.format(*parts) for parts in product(*map(listed, names))]
+
+
+@cache
+def _pool(name: str) -> tuple[str, ...]:
+    if name == "person":
+        return tuple(_joined("{} {}", "given_name", "family_name"))
+    if name == "town":
+        return tuple(_joined("{}{}", "town_start", "town_end"))
+    if name == "street":
+        return tuple(
+            f"{n} {street}"
+            for street in _joined("{} {}", "street_name", "street_kind")
+            for n in (3, 8, 14, 27, 52, 61)
+        )
+    if name == "company":
+        return tuple(_joined("{} {}", "family_name", "company_kind"))
+    if name == "thing":
+        return tuple(text.capitalize() for text in _joined("{} {}", "adjective", "noun"))
+    if name == "title":
+        return tuple(f"The {text}" for text in _joined("{} {}", "adjective", "noun"))
+    if name == "words":
+        return (*listed("noun"), *_joined("{} {}", "adjective", "noun"))
+    return listed(name)
+
+
+@lru_cache(maxsize=256)
+def options(name: str, shortest: int, longest: int) -> NDArray[np.object_]:
+    """The texts of a pool within a length, each once."""
+    found = [text for text in dict.fromkeys(_pool(name)) if shortest <= len(text) <= longest]
+    array = np.empty(len(found), dtype=object)
+    array[:] = found
+    return array

@@ -1,0 +1,1 @@
+"""The example project's declarations."""

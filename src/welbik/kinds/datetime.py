@@ -1,0 +1,115 @@
+"""Moments: kept in UTC, typed and shown in the site's time zone."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
+
+from ..language.diagnostics import Report
+from ..language.syntax import Bound, Clock, Type
+from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .bounds import Bounds, FromNow, as_days, parse_time, read_bounds
+from .date import draw_days
+
+if TYPE_CHECKING:
+    from ..schema.model import Field
+
+
+def _moment(given: Bound, report: Report) -> dt.datetime | FromNow | None:
+    if isinstance(given, Clock):
+        return as_days(given, "now", report)
+    literal = wants(given, ("datetime",), "datetime", report)
+    if literal is None:
+        return None
+    value = parse_time(literal, "datetime", report)
+    return value if isinstance(value, dt.datetime) else None
+
+
+def _day(end: dt.datetime | FromNow | None, inwards: int) -> dt.date | FromNow | None:
+    """A whole day safely within a bound, whatever the time zone."""
+    if end is None:
+        return None
+    if isinstance(end, FromNow):
+        return FromNow("today", end.days + inwards)
+    return end.date() + dt.timedelta(days=inwards)
+
+
+@dataclass(frozen=True, slots=True)
+class DateTime(Kind):
+    word: ClassVar[str] = "datetime"
+    annotation: ClassVar[str] = "dt.datetime"
+    bounds: Bounds[dt.datetime | FromNow] = Bounds()
+
+    @classmethod
+    def read(cls, node: Type, report: Report) -> DateTime | None:
+        bounds = read_bounds(node, report, _moment)
+        return None if bounds is None else cls(bounds)
+
+    def stored(self) -> Stored:
+        # Bounds are local times, stored moments are UTC: the server compares them.
+        return Stored("timestamp")
+
+    def column(self) -> str:
+        return "columns.Moment()"
+
+    def default(self, given: Bound, report: Report) -> dt.datetime | FromNow | None:
+        return _moment(given, report)
+
+    def source(self, value: object) -> str:
+        if isinstance(value, FromNow):
+            if not value.days:
+                return "clock.now"
+            sign = "-" if value.days < 0 else "+"
+            return f"lambda: clock.now() {sign} dt.timedelta(days={abs(value.days)})"
+        assert isinstance(value, dt.datetime)
+        return f'clock.local("{value.isoformat(timespec="minutes")}")'
+
+    def neutral(self, value: object) -> str:
+        return value.isoformat() if isinstance(value, dt.datetime) else str(value)
+
+    def control(self, field: Field) -> Control:
+        ends = {"low": self.bounds.low, "high": self.bounds.high}
+        return Control(
+            "Moment", {name: self.source(end) for name, end in ends.items() if end is not None}
+        )
+
+    def draw(self, field: Field, stream: Stream) -> Array:
+        """Whole minutes, mostly by day, as datetime64 in UTC."""
+        low, high = _day(self.bounds.low, 1), _day(self.bounds.high, -1)
+        bounds: Bounds[dt.date | FromNow] = Bounds(low, high)
+        days = (
+            draw_days(bounds, field.name, stream, field.unique)
+            .astype("datetime64[D]")
+            .astype("datetime64[s]")
+        )
+        return days + (7 * 60 + (stream.fractions() * 780).astype("int64")) * 60
+
+    def cases(self, field: Field) -> list[Case]:
+        found = [Case('"yesterday"', False, "no moment")]
+        if self.bounds.low is not None:
+            found += self._edge(self.bounds.low, -1, "first", "too early")
+        if self.bounds.high is not None:
+            found += self._edge(self.bounds.high, 1, "last", "too late")
+        return found
+
+    def _edge(self, end: dt.datetime | FromNow, step: int, inside: str, outside: str) -> list[Case]:
+        if isinstance(end, FromNow):
+            # Two minutes: the clock moves between the test and the check.
+            return [
+                Case(_typed(end.days, -2 * step), True, inside),
+                Case(_typed(end.days, 2 * step), False, outside),
+            ]
+        beyond = end + dt.timedelta(minutes=step)
+        return [
+            Case(f'"{end.isoformat(timespec="minutes")}"', True, inside),
+            Case(f'"{beyond.isoformat(timespec="minutes")}"', False, outside),
+        ]
+
+    def describe(self) -> str:
+        return f"datetime {self.bounds}".strip()
+
+
+def _typed(days: int, minutes: int) -> str:
+    shift = f"days={days}, minutes={minutes}" if days else f"minutes={minutes}"
+    return f"clock.typed(clock.now() + dt.timedelta({shift}))"

@@ -1,0 +1,134 @@
+"""Text, short or long."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
+
+from ..language.diagnostics import Report
+from ..language.syntax import Bound, Type
+from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .bounds import Bounds, read_bounds
+from .literals import quote
+
+if TYPE_CHECKING:
+    from ..schema.model import Field
+
+_ONE_LINE = 255
+
+
+def _length(given: Bound, report: Report) -> int | None:
+    literal = wants(given, ("number",), "whole number", report)
+    if literal is None:
+        return None
+    if not literal.text.isdigit() or not int(literal.text):
+        report.add(
+            "bad-length",
+            f"{literal.span.text} is no length",
+            literal.span,
+            "a length is a whole number from 1",
+        )
+        return None
+    return int(literal.text)
+
+
+@dataclass(frozen=True, slots=True)
+class Text(Kind):
+    word: ClassVar[str] = "text"
+    annotation: ClassVar[str] = "str"
+    textual: ClassVar[bool] = True
+    shortest: int = 1
+    longest: int | None = None
+
+    @classmethod
+    def read(cls, node: Type, report: Report) -> Text | None:
+        bounds: Bounds[int] | None = read_bounds(node, report, _length)
+        return None if bounds is None else cls(bounds.low or 1, bounds.high)
+
+    @property
+    def one_line(self) -> bool:
+        return self.longest is not None and self.longest <= _ONE_LINE
+
+    def stored(self) -> Stored:
+        length = f"{self.shortest}..{'' if self.longest is None else self.longest}"
+        return Stored(f"text {self.longest}" if self.one_line else "text", length=length)
+
+    def column(self) -> str:
+        return f"sa.String({self.longest})" if self.one_line else "sa.Text()"
+
+    def default(self, given: Bound, report: Report) -> str | None:
+        literal = wants(given, ("string",), "text", report)
+        if literal is None:
+            return None
+        if not self.shortest <= len(literal.text) <= (self.longest or len(literal.text)):
+            report.add(
+                "wrong-value",
+                f"this text has {len(literal.text)} characters, outside {self._lengths}",
+                literal.span,
+                "change the text or the length",
+            )
+            return None
+        return literal.text
+
+    @property
+    def _lengths(self) -> str:
+        return f"{self.shortest}..{'' if self.longest is None else self.longest}"
+
+    def source(self, value: object) -> str:
+        return quote(str(value))
+
+    def control(self, field: Field) -> Control:
+        arguments = {}
+        if self.shortest > 1:
+            arguments["shortest"] = str(self.shortest)
+        if self.longest is not None:
+            arguments["longest"] = str(self.longest)
+        return Control("Text" if self.one_line else "LongText", arguments)
+
+    def draw(self, field: Field, stream: Stream) -> Array:
+        return stream.texts(field, self.shortest, self.longest)
+
+    def cases(self, field: Field) -> list[Case]:
+        if field.pattern is not None:
+            return _pattern_cases(field, self.shortest, self.longest)
+        found = []
+        if self.shortest > 1:
+            found += [
+                _of_length(self.shortest, True, "shortest"),
+                _of_length(self.shortest - 1, False, "too short"),
+            ]
+        if self.longest is not None:
+            found += [
+                _of_length(self.longest, True, "longest"),
+                _of_length(self.longest + 1, False, "too long"),
+            ]
+        return found
+
+    def describe(self) -> str:
+        if self.shortest > 1:
+            return f"text {self._lengths}"
+        return "text" if self.longest is None else f"text {self.longest}"
+
+
+def _of_length(length: int, accepted: bool, why: str) -> Case:
+    return Case(f'"b" * {length}', accepted, why)
+
+
+def _pattern_cases(field: Field, shortest: int, longest: int | None) -> list[Case]:
+    from ..rules.strings import Strings
+
+    assert field.pattern is not None
+    strings = Strings(field.pattern, shortest, longest)
+    first, last = strings.text(0), strings.text(strings.size - 1)
+    # A tilde after a string that matches makes one that does not, unless ~ is allowed there.
+    outside = next(
+        (s for s in (first + "~", "~" * len(first), first + "\u00e9") if not strings.matches(s)),
+        None,
+    )
+    quoted = field.kind.source
+    found = [Case(quoted(first), True, "first that matches")]
+    if last != first:
+        found.append(Case(quoted(last), True, "last that matches"))
+    if outside:
+        found.append(Case(quoted(outside), False, "no match"))
+    return found

@@ -1,0 +1,95 @@
+"""Problems found in declarations, and their plain-text form."""
+
+from __future__ import annotations
+
+import unicodedata
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from .source import Source, Span
+
+Paint = Callable[[str, str], str]
+"""Takes a role ("problem", "place", "caret", "remedy") and a text; gives the text dressed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing wrong in the declarations.
+
+    `code` is stable, `message` says what is wrong in one sentence, `remedy` what
+    to do, and `related` names other places that belong to it.
+    """
+
+    code: str
+    message: str
+    span: Span
+    remedy: str = ""
+    related: tuple[tuple[str, Span], ...] = ()
+
+    @property
+    def order(self) -> tuple[str, int]:
+        return self.span.source.name, self.span.start
+
+
+class Report:
+    """Collects problems while a file is read; asked for them once, sorted."""
+
+    def __init__(self) -> None:
+        self._problems: list[Problem] = []
+
+    def add(
+        self,
+        code: str,
+        message: str,
+        span: Span,
+        remedy: str = "",
+        related: tuple[tuple[str, Span], ...] = (),
+    ) -> None:
+        self._problems.append(Problem(code, message, span, remedy, related))
+
+    def problems(self) -> list[Problem]:
+        return sorted(self._problems, key=lambda problem: problem.order)
+
+
+def where(span: Span) -> str:
+    """`file:line:column`, as editors and terminals understand it."""
+    line, column = span.place
+    return f"{span.source.name}:{line}:{column}"
+
+
+def _width(text: str) -> int:
+    """Columns a terminal gives to a text: wide characters take two, marks none."""
+    wide = sum(unicodedata.east_asian_width(c) in "WF" for c in text)
+    marks = sum(unicodedata.combining(c) > 0 for c in text)
+    return len(text) + wide - marks
+
+
+def _excerpt(span: Span, paint: Paint) -> list[str]:
+    line, column = span.place
+    source = span.source.line(line)
+    before = source[: column - 1]
+    # Tabs are kept, so that the caret stands where the terminal puts the text.
+    pad = "".join("\t" if c == "\t" else " " * _width(c) for c in before)
+    marked = source[column - 1 : column - 1 + max(1, span.end - span.start)]
+    carets = "^" * max(1, _width(marked))
+    number = f"{line:>5}"
+    return [
+        f"{paint('place', number + ' |')} {source}",
+        f"{paint('place', '      |')} {pad}{paint('caret', carets)}",
+    ]
+
+
+def as_text(problem: Problem, paint: Paint = lambda role, text: text) -> str:
+    """A problem as a few lines: place and message, source line, caret, remedy."""
+    head = f"{paint('place', where(problem.span) + ':')} {paint('problem', problem.message)}"
+    lines = [head, *_excerpt(problem.span, paint)]
+    if problem.remedy:
+        lines.append(f"        {paint('remedy', problem.remedy)}")
+    for words, span in problem.related:
+        lines.append(f"        {paint('place', where(span) + ':')} {words}")
+    return "\n".join(lines)
+
+
+def whole_file(name: str) -> Span:
+    """A span for what is wrong with a file as a whole."""
+    return Span(Source(name, ""), 0, 0)

@@ -1,0 +1,1 @@
+"""Difference of two schemas to steps, and steps run against a database."""

@@ -1,0 +1,146 @@
+"""Migration files: numbered TOML under migrations/, written once and then only read."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from ..problems import WelbikError
+from ..storage.tables import Column, Table
+from .steps import AddColumn, CreateTable, DropColumn, Step, after
+
+_NAME = re.compile(r"(\d{4})-[a-z0-9-]+\.toml")
+_TEXT_KEYS = ("type", "range", "length", "references", "removal")
+_FLAGS = ("required", "unique")
+
+
+@dataclass(frozen=True)
+class Migration:
+    """One file: its number and name, its steps, and the fingerprint of the tables after it."""
+
+    name: str
+    steps: tuple[Step, ...]
+    schema: str
+    digest: str
+
+    @property
+    def number(self) -> int:
+        return int(self.name[:4])
+
+
+def _column_lines(column: Column) -> list[str]:
+    lines = [f"name = {json.dumps(column.name)}"]
+    for key in (f.name for f in fields(column) if f.name != "name"):
+        value = getattr(column, key)
+        if value:
+            lines.append(
+                f"{key} = {json.dumps(list(value) if isinstance(value, tuple) else value)}"
+            )
+    return lines
+
+
+def to_toml(steps: Sequence[Step], schema: str) -> str:
+    """The text of a migration file."""
+    lines = [
+        "# Written by `welbik migrate`. Run once on every database, then never changed.",
+        f'schema = "{schema}"',
+    ]
+    for step in steps:
+        lines += ["", "[[step]]"]
+        if isinstance(step, CreateTable):
+            lines.append(f"create_table = {json.dumps(step.table.name)}")
+            for column in step.table.columns:
+                lines += ["", "[[step.column]]", *_column_lines(column)]
+        elif isinstance(step, AddColumn):
+            lines.append(f"add_column_to = {json.dumps(step.table)}")
+            if step.fill:
+                lines.append(f"fill = {json.dumps(step.fill)}")
+            lines += ["", "[step.column]", *_column_lines(step.column)]
+        else:
+            lines.append(f"drop_column = {json.dumps(f'{step.table}.{step.name}')}")
+    return "\n".join(lines) + "\n"
+
+
+def _column(data: dict[str, Any]) -> Column:
+    values: dict[str, Any] = {"name": str(data["name"])}
+    values |= {key: str(data[key]) for key in _TEXT_KEYS if key in data}
+    values |= {key: bool(data[key]) for key in _FLAGS if key in data}
+    if "among" in data:
+        values["among"] = tuple(map(str, data["among"]))
+    return Column(**values)
+
+
+def _step(data: dict[str, Any]) -> Step:
+    if "create_table" in data:
+        return CreateTable(
+            Table(str(data["create_table"]), tuple(_column(c) for c in data.get("column", [])))
+        )
+    if "add_column_to" in data:
+        return AddColumn(
+            str(data["add_column_to"]), _column(data["column"]), str(data.get("fill", ""))
+        )
+    table, _, name = str(data["drop_column"]).partition(".")
+    return DropColumn(table, name)
+
+
+def read_migration(path: Path) -> Migration:
+    try:
+        text = path.read_bytes()
+        data = tomllib.loads(text.decode())
+        steps = tuple(_step(step) for step in data["step"])
+        return Migration(path.stem, steps, str(data["schema"]), hashlib.sha256(text).hexdigest())
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise WelbikError(
+            f"migrations/{path.name} can't be read: {error}",
+            "bring back the file as it was, from version control",
+        ) from None
+    except (KeyError, TypeError, AttributeError) as error:
+        raise WelbikError(
+            f"migrations/{path.name} has a step without {error}",
+            "bring back the file as it was, from version control",
+        ) from None
+
+
+def read_migrations(folder: Path) -> list[Migration]:
+    """All migrations in order; raises WelbikError for gaps, doubles and unreadable files."""
+    paths = sorted(p for p in folder.glob("*.toml")) if folder.is_dir() else []
+    for expected, path in enumerate(paths, 1):
+        if not _NAME.fullmatch(path.name):
+            raise WelbikError(
+                f"migrations/{path.name} is not named like a migration",
+                "migrations are called 0001-what-changed.toml",
+            )
+        if int(path.name[:4]) != expected:
+            raise WelbikError(
+                f"migrations/{path.name} should have the number {expected:04}",
+                "numbers go up by one: two branches may have made the same one",
+            )
+    return [read_migration(path) for path in paths]
+
+
+def tables_after(migrations: Sequence[Migration]) -> dict[str, Table]:
+    """The tables that all the migrations lead to."""
+    return after({}, [step for migration in migrations for step in migration.steps])
+
+
+def migration_name(number: int, steps: Sequence[Step]) -> str:
+    """`0002-add-hive-colour`: the number, and what changes first."""
+    made = [step.table.name for step in steps if isinstance(step, CreateTable)]
+    if made:
+        what = ["make", *made[:3], *([f"and {len(made) - 3} more"] if len(made) > 3 else [])]
+    else:
+        first = steps[0]
+        what = (
+            ["add", first.table, first.column.name]
+            if isinstance(first, AddColumn)
+            else ["drop", first.table, getattr(first, "name", "")]
+        )
+        what += [f"and {len(steps) - 1} more"] if len(steps) > 1 else []
+    slug = re.sub(r"[^a-z0-9]+", "-", " ".join(what).lower()).strip("-")
+    return f"{number:04}-{slug}"

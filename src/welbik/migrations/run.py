@@ -1,0 +1,105 @@
+"""Bringing a database to the migrations of a project."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from zoneinfo import ZoneInfo
+
+from ..problems import WelbikError
+from ..storage import sqlite
+from ..storage.tables import Tables
+from .files import Migration
+from .steps import AddColumn, CreateTable, Step, after
+
+
+def pending(
+    migrations: Sequence[Migration], applied: Sequence[tuple[str, str, str]]
+) -> list[Migration]:
+    """The migrations that a database has not seen; raises WelbikError where the two disagree."""
+    known = {migration.number: migration for migration in migrations}
+    for number, (name, digest, _) in enumerate(applied, 1):
+        migration = known.get(number)
+        if migration is None:
+            raise WelbikError(
+                f"the database has had the migration {name}, which is not in migrations/",
+                "get the newest migrations from version control, or point 'database' in welbik.toml elsewhere",
+            )
+        if migration.digest != digest:
+            raise WelbikError(
+                f"migrations/{migration.name}.toml is not what ran on this database as {name}",
+                "bring back the file as it was; what is to change goes into a new migration",
+            )
+    return list(migrations[len(applied) :])
+
+
+def statements(tables: Tables, steps: Sequence[Step], today: dt.datetime) -> list[str]:
+    """The SQL of steps, in order. `today` stands in for `today` and `now` of defaults."""
+    out: list[str] = []
+    state = dict(tables)
+    for step in steps:
+        following = after(state, [step])
+        if isinstance(step, CreateTable):
+            out += sqlite.create_table(step.table) + sqlite.create_indexes(step.table)
+        elif isinstance(step, AddColumn):
+            old, new = state[step.table], following[step.table]
+            out += sqlite.add_column(old, new, step.column, _settle(step, today).fill)
+        else:
+            out += sqlite.rebuild(state[step.table], following[step.table], {})
+        state = following
+    return out
+
+
+def _settle(step: AddColumn, today: dt.datetime) -> AddColumn:
+    """The step with a fill that no longer moves with the clock; moments become UTC."""
+    if not step.fill:
+        return step
+    word, *shift = step.fill.split()
+    moved = today
+    if word in ("today", "now") and shift:
+        days = int(shift[1]) * (-1 if shift[0] == "-" else 1)
+        moved = today + dt.timedelta(days=days)
+    if step.column.type == "date" and word == "today":
+        return replace(step, fill=moved.date().isoformat())
+    if step.column.type == "timestamp":
+        local = (
+            moved
+            if word == "now"
+            else dt.datetime.fromisoformat(step.fill).replace(tzinfo=today.tzinfo)
+        )
+        return replace(step, fill=local.astimezone(dt.UTC).strftime("%Y-%m-%d %H:%M:%S"))
+    return step
+
+
+def run_migrations(
+    database: sqlite.Database,
+    migrations: Sequence[Migration],
+    timezone: str,
+    tell: Callable[[Migration], None] = lambda migration: None,
+) -> list[Migration]:
+    """Runs what the database has not seen, each migration whole or not at all."""
+    todo = pending(migrations, database.applied())
+    state = after({}, [s for m in migrations[: len(migrations) - len(todo)] for s in m.steps])
+    taken = database.table_names()
+    for migration in todo:
+        for step in migration.steps:
+            if (
+                isinstance(step, CreateTable)
+                and step.table.name in taken
+                and step.table.name not in state
+            ):
+                raise WelbikError(
+                    f"the database already has a table {step.table.name} that no migration made",
+                    "point 'database' in welbik.toml at an empty database, or rename the model",
+                )
+        today = dt.datetime.now(ZoneInfo(timezone))
+        database.migrate(
+            migration.name,
+            migration.digest,
+            migration.schema,
+            statements(state, migration.steps, today),
+        )
+        state = after(state, migration.steps)
+        tell(migration)
+    return todo

@@ -1,0 +1,37 @@
+"""What can go wrong, as data: text is made of it last, by whoever shows it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+
+class WelbikError(Exception):
+    """Something the user can mend.
+
+    `message` says what is wrong and where, `remedy` what to do about it, and
+    `status` is the exit code: 1 the project has problems, 2 wrong usage.
+    """
+
+    def __init__(self, message: str, remedy: str = "", *, status: int = 1) -> None:
+        super().__init__(message)
+        self.message = message
+        self.remedy = remedy
+        self.status = status
+
+
+def did_you_mean(word: str, known: Sequence[str]) -> str:
+    """A remedy that offers the nearest of the known words, or lists them all."""
+    from difflib import get_close_matches
+
+    near = get_close_matches(word, known, n=1, cutoff=0.6)
+    if not near:
+        lowered = {other.lower(): other for other in known}
+        near = get_close_matches(word.lower(), list(lowered), n=1, cutoff=0.6)
+        near = [lowered[name] for name in near]
+    if near:
+        return f"did you mean {near[0]}?"
+    if not known:
+        return ""
+    if len(known) > 12:
+        return f"known are {', '.join(known[:12])} and {len(known) - 12} more"
+    return f"known are {', '.join(known)}"

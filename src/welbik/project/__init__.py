@@ -1,0 +1,1 @@
+"""A project on disk: its settings, declarations, files, database, and what is out of step."""

@@ -1,0 +1,107 @@
+"""A project's migrations and its database."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from ..migrations.difference import Difference, difference
+from ..migrations.files import Migration, migration_name, read_migrations, tables_after, to_toml
+from ..migrations.run import pending, run_migrations, statements
+from ..migrations.steps import after
+from ..problems import WelbikError
+from ..schema.model import Schema
+from ..storage.connect import connect, database_path
+from ..storage.sqlite import Database
+from ..storage.tables import fingerprint
+from .settings import Settings
+from .writing import write_all
+
+FOLDER = "migrations"
+
+
+@dataclass(frozen=True)
+class Change:
+    """What declarations ask for beyond the migrations there are."""
+
+    existing: list[Migration]
+    difference: Difference
+
+
+def declared_change(root: Path, schema: Schema) -> Change:
+    existing = read_migrations(root / FOLDER)
+    return Change(existing, difference(tables_after(existing), schema))
+
+
+def write_migration(root: Path, change: Change) -> str:
+    """Writes the next migration file; returns its path in the project."""
+    steps = change.difference.steps
+    schema = fingerprint(after(tables_after(change.existing), steps))
+    name = f"{FOLDER}/{migration_name(len(change.existing) + 1, steps)}.toml"
+    write_all(root, {name: to_toml(steps, schema)})
+    return name
+
+
+def open_database(settings: Settings, *, create: bool = False) -> Database:
+    """The project's database; a missing one is made only with `create`."""
+    try:
+        path = database_path(settings.address, settings.root)
+        if not create and path.parent.is_dir() and not path.exists():
+            raise WelbikError(f"there is no database at {path} yet", "make it with: welbik migrate")
+        return connect(settings.address, settings.root, create=create)
+    except WelbikError as error:
+        if settings.address_from == "DATABASE_URL":
+            error.remedy += " (the address comes from DATABASE_URL)"
+        raise
+
+
+def unseen(settings: Settings, change: Change) -> list[Migration]:
+    """The migrations that the database has not had; all of them where there is no database yet."""
+    path = database_path(settings.address, settings.root)
+    if not path.exists():
+        return change.existing
+    database = open_database(settings)
+    try:
+        return pending(change.existing, database.applied())
+    finally:
+        database.close()
+
+
+def pending_sql(settings: Settings, change: Change) -> list[str]:
+    """The SQL that migrating would run now."""
+    todo = unseen(settings, change)
+    done = change.existing[: len(change.existing) - len(todo)]
+    steps = [step for migration in todo for step in migration.steps] + change.difference.steps
+    return statements(tables_after(done), steps, dt.datetime.now(ZoneInfo(settings.timezone)))
+
+
+def ready_database(settings: Settings, schema: Schema) -> Database:
+    """The database, when it has every table as declared; else WelbikError says what to run."""
+    change = declared_change(settings.root, schema)
+    if change.difference:
+        raise WelbikError(
+            "the declarations have changed since the last migration", "run: welbik migrate"
+        )
+    database = open_database(settings)
+    missing = pending(change.existing, database.applied())
+    if missing:
+        database.close()
+        raise WelbikError(
+            f"the database lacks the migration {missing[0].name}", "run: welbik migrate"
+        )
+    return database
+
+
+def bring_up(
+    settings: Settings, tell: Callable[[Migration], None] = lambda migration: None
+) -> list[Migration]:
+    """Runs every migration that the database has not seen; makes the file if need be."""
+    migrations = read_migrations(settings.root / FOLDER)
+    database = open_database(settings, create=True)
+    try:
+        return run_migrations(database, migrations, settings.timezone, tell)
+    finally:
+        database.close()

@@ -1,0 +1,80 @@
+"""Reading all of a project's declarations."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..kinds import kinds
+from ..language.diagnostics import Problem, Report
+from ..language.parser import parse
+from ..language.source import Source, Span
+from ..problems import WelbikError
+from ..schema.model import Schema
+from ..schema.resolve import resolve
+
+FOLDER = "models"
+SUFFIX = ".welbik"
+
+
+@dataclass(frozen=True)
+class Declarations:
+    """The schema as far as it makes sense, every problem, and how many files there were."""
+
+    schema: Schema
+    problems: list[Problem]
+    files: int
+
+
+def read_declarations(root: Path) -> Declarations:
+    """Reads models/*.welbik together; raises WelbikError where there are none or one can't be read."""
+    folder = root / FOLDER
+    paths = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
+    if not paths:
+        raise WelbikError(
+            f"there are no declarations in {folder}",
+            f"write the first one in {FOLDER}/{root.name or 'site'}{SUFFIX}",
+        )
+    report = Report()
+    words = tuple(kinds())
+    trees = [
+        parse(source, report, words) for path in paths if (source := _source(path, root, report))
+    ]
+    schema = resolve(trees, report)
+    return Declarations(schema, report.problems(), len(paths))
+
+
+def _source(path: Path, root: Path, report: Report) -> Source | None:
+    name = path.relative_to(root).as_posix()
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise WelbikError(
+            f"{name} can't be read: {error.strerror}", "check its permissions"
+        ) from None
+    try:
+        return Source(name, data.decode("utf-8-sig"))
+    except UnicodeDecodeError as error:
+        source = Source(name, data.decode("utf-8-sig", "replace"))
+        at = len(data[: error.start].decode("utf-8-sig", "replace"))
+        report.add(
+            "not-utf-8",
+            f"byte {data[error.start]:#04x} is not UTF-8",
+            Span(source, at, at + 1),
+            "save the file as UTF-8",
+        )
+        return None
+
+
+def schema_of(root: Path) -> Schema:
+    """The schema of a project without problems; raises WelbikError where there are some."""
+    found = read_declarations(root)
+    if found.problems:
+        count = len(found.problems)
+        raise WelbikError(
+            f"the declarations have {count} problem{'s' * (count != 1)}",
+            "see them with: welbik check",
+        )
+    if not found.schema.models:
+        raise WelbikError("no model is declared yet", f"declare one in {FOLDER}/: model Hive")
+    return found.schema

@@ -1,0 +1,137 @@
+"""welbik.toml: flat keys, all with defaults."""
+
+from __future__ import annotations
+
+import keyword
+import os
+import sys
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from ..problems import WelbikError, did_you_mean
+
+FILE = "welbik.toml"
+_TAKEN = {
+    "welbik",
+    "flask",
+    "sqlalchemy",
+    "jinja2",
+    "werkzeug",
+    "pytest",
+    "tests",
+    "models",
+    "data",
+    "migrations",
+    "instance",
+}
+_TAKEN |= {"supply", "visit", "conftest"}
+
+
+@dataclass(frozen=True)
+class Settings:
+    """A project's settings; `root` is its folder."""
+
+    root: Path
+    title: str = "My site"
+    package: str = "site_app"
+    database: str = "sqlite:///site.db"
+    timezone: str = "UTC"
+    page: int = 25
+    seed: int = 1
+
+    @property
+    def address(self) -> str:
+        """Where the database is: DATABASE_URL, else as welbik.toml says."""
+        return os.environ.get("DATABASE_URL") or self.database
+
+    @property
+    def address_from(self) -> str:
+        return "DATABASE_URL" if os.environ.get("DATABASE_URL") else f"'database' in {FILE}"
+
+    def for_build(self) -> dict[str, Any]:
+        """What the generated code is told."""
+        names = ("title", "package", "database", "timezone", "page")
+        return {name: getattr(self, name) for name in names}
+
+
+def find_root(start: Path) -> Path:
+    """The nearest folder with a welbik.toml, from `start` upwards."""
+    for folder in (start, *start.parents):
+        if (folder / FILE).is_file():
+            return folder
+    raise WelbikError(
+        f"there is no project here: no {FILE} in {start} or above it",
+        "make one with: welbik init",
+        status=2,
+    )
+
+
+def read_settings(start: Path) -> Settings:
+    """The settings of the project around a folder; raises WelbikError for what is wrong."""
+    import tomllib
+
+    if not start.is_dir():
+        raise WelbikError(f"{start} is no folder", "check --project", status=2)
+    root = find_root(start.resolve())
+    path = root / FILE
+    try:
+        data = tomllib.loads(path.read_bytes().decode())
+    except OSError as error:
+        raise WelbikError(
+            f"{path} can't be read: {error.strerror}", "check its permissions"
+        ) from None
+    except UnicodeDecodeError:
+        raise WelbikError(f"{path} is not UTF-8", "save it as UTF-8") from None
+    except tomllib.TOMLDecodeError as error:
+        raise WelbikError(
+            f"{path} is no valid TOML: {error}", 'write keys as: title = "My site"'
+        ) from None
+    kinds = {f.name: type(f.default) for f in fields(Settings) if f.name != "root"}
+    for name, value in data.items():
+        if name not in kinds:
+            raise WelbikError(
+                f"{FILE} has an unknown key {name!r}", did_you_mean(name, list(kinds))
+            )
+        if type(value) is not kinds[name]:
+            what = "a whole number" if kinds[name] is int else "a text between quotes"
+            raise WelbikError(
+                f"{name!r} in {FILE} is not {what}",
+                f"write: {name} = {'25' if kinds[name] is int else chr(34) + '…' + chr(34)}",
+            )
+    settings = Settings(root, **data)
+    _check(settings)
+    return settings
+
+
+def _check(settings: Settings) -> None:
+    from zoneinfo import ZoneInfo
+
+    check_package(settings.package)
+    if settings.page < 1 or settings.page > 1000:
+        raise WelbikError(f"'page' in {FILE} is {settings.page}", "a page has 1 to 1000 rows")
+    try:
+        ZoneInfo(settings.timezone)
+    except (KeyError, ValueError, OSError):
+        raise WelbikError(
+            f"{settings.timezone!r} in {FILE} is no time zone",
+            'write one such as "Europe/Lisbon" or "UTC"',
+        ) from None
+
+
+def check_package(name: str) -> None:
+    """Raises WelbikError for what can't be a package's name."""
+    if (
+        not name.isidentifier()
+        or keyword.iskeyword(name)
+        or not name.isascii()
+        or name != name.lower()
+    ):
+        raise WelbikError(
+            f"{name!r} can't be a package's name",
+            "use small letters, digits and _, beginning with a letter",
+        )
+    if name in _TAKEN or name in sys.stdlib_module_names:
+        raise WelbikError(
+            f"the package name {name!r} is taken by another", f"call it {name}_site, for example"
+        )

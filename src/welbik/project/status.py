@@ -1,0 +1,106 @@
+"""What is out of step in a project, and which command mends it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from ..codegen.files import application_files
+from ..migrations.run import pending
+from ..problems import WelbikError
+from ..schema.model import Schema
+from .database import declared_change, open_database
+from .declarations import read_declarations
+from .settings import Settings
+from .writing import Plan, plan
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One line of the status: `command` is empty where all is in step."""
+
+    subject: str
+    state: str
+    command: str = ""
+
+
+def status(settings: Settings) -> list[Finding]:
+    """The state of declarations, code, migrations, database and rows, in the order of work."""
+    found = read_declarations(settings.root)
+    if found.problems:
+        return [Finding("declarations", _count(len(found.problems), "problem"), "welbik check")]
+    schema = found.schema
+    said = f"{_count(len(schema.models), 'model')} in {_count(found.files, 'file')}"
+    if not schema.models:
+        return [Finding("declarations", said, "welbik check")]
+    code = plan(settings.root, application_files(schema, settings.for_build()))
+    return [Finding("declarations", said), _code(code), *_database(settings, schema)]
+
+
+def _count(number: int, noun: str) -> str:
+    return f"{number:,} {noun}{'s' * (number != 1)}"
+
+
+def _code(todo: Plan) -> Finding:
+    parts = []
+    if todo.write:
+        parts.append(f"{_count(len(todo.write), 'file')} to write")
+    if todo.remove:
+        parts.append(f"{_count(len(todo.remove), 'file')} to take away")
+    if todo.write or todo.remove:
+        return Finding("code", ", ".join(parts), "welbik build")
+    if todo.edited:
+        return Finding(
+            "code",
+            f"{_count(len(todo.edited), 'edited file')} behind the declarations",
+            "welbik build --diff",
+        )
+    return Finding("code", "as declared")
+
+
+def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:
+    try:
+        change = declared_change(settings.root, schema)
+    except WelbikError as error:
+        yield Finding("migrations", error.message, error.remedy)
+        return
+    if change.difference:
+        count = len(change.difference.steps) + len(change.difference.refused)
+        yield Finding(
+            "migrations", f"{_count(count, 'change')} not in a migration yet", "welbik migrate"
+        )
+    else:
+        yield Finding(
+            "migrations", f"{_count(len(change.existing), 'migration')}, all that is declared"
+        )
+    try:
+        database = open_database(settings)
+    except WelbikError as error:
+        yield Finding("database", error.message, error.remedy.removeprefix("make it with: "))
+        return
+    try:
+        missing = pending(change.existing, database.applied())
+        if missing:
+            yield Finding(
+                "database", f"{_count(len(missing), 'migration')} not run", "welbik migrate"
+            )
+        else:
+            yield Finding("database", f"up to date: {database.path}")
+        if not missing and not change.difference:
+            counts = {model.name: database.count(model.table) for model in schema}
+            yield _rows(schema, counts)
+    except WelbikError as error:
+        yield Finding("database", error.message, error.remedy)
+    finally:
+        database.close()
+
+
+def _rows(schema: Schema, counts: dict[str, int]) -> Finding:
+    short = {name: wanted for name, wanted in schema.seed.items() if counts[name] < wanted}
+    if short:
+        shown = [
+            f"{counts[name]:,} of {wanted:,} {name}" for name, wanted in list(short.items())[:3]
+        ]
+        more = [f"{len(short) - 3} more"] if len(short) > 3 else []
+        return Finding("rows", ", ".join([*shown, *more]), "welbik fill")
+    return Finding("rows", f"{sum(counts.values()):,} in {_count(len(counts), 'table')}")

@@ -1,0 +1,37 @@
+"""What the tests of a generated application use."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ..data.supply import Supply
+from ..migrations.files import read_migrations
+from ..migrations.run import run_migrations
+from ..problems import WelbikError
+from ..storage.sqlite import Database
+from .database import FOLDER, declared_change
+from .declarations import schema_of
+from .settings import read_settings
+
+
+def make_database(root: Path, path: Path) -> None:
+    """An empty SQLite database at `path`, made by the project's migrations.
+
+    Raises WelbikError where the declarations are ahead of the migrations.
+    """
+    settings = read_settings(root)
+    if declared_change(settings.root, schema_of(settings.root)).difference:
+        raise WelbikError(
+            "the declarations have changed since the last migration: run welbik migrate"
+        )
+    database = Database(path, create=True)
+    try:
+        run_migrations(database, read_migrations(settings.root / FOLDER), settings.timezone)
+    finally:
+        database.close()
+
+
+def made_up(root: Path) -> Supply:
+    """Made-up values for the project's models."""
+    settings = read_settings(root)
+    return Supply(schema_of(settings.root), settings.seed, settings.timezone)

@@ -1,0 +1,1 @@
+"""What a value must obey, in a form every target can be made from."""

@@ -1,0 +1,1 @@
+"""The one resolved description that every artefact is made from. Standard library only."""

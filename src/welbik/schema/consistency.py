@@ -1,0 +1,138 @@
+"""What holds between models: no name made twice, no circle that can't be filled or shown."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+
+from ..language import syntax
+from ..language.diagnostics import Report
+from ..language.source import Span
+from .model import Model, Schema
+
+_TAKEN_URLS = {"look"}
+
+
+def check_schema(schema: Schema, files: Sequence[syntax.File], report: Report) -> None:
+    _clashes(schema, report)
+    _circles(schema, report)
+    counts = {
+        count.model.text: count.model.span
+        for file in files
+        for seed in file.seeds
+        for count in seed.counts
+    }
+    _counts(schema, counts, report)
+
+
+def _clashes(schema: Schema, report: Report) -> None:
+    """Two models must not share a table, an address or the name of a class."""
+    urls: dict[str, Model] = {}
+    tables: dict[str, Model] = {}
+    for model in schema:
+        for made, what, taken in ((model.url, "address", urls), (model.table, "table", tables)):
+            if made in taken:
+                other = taken[made]
+                message = f"{other.name} and {model.name} would have the same {what}, {made!r}"
+                remedy = (
+                    'tell them apart with: called "one" | "several"'
+                    if what == "address"
+                    else "rename one of them"
+                )
+                report.add(
+                    "same-name", message, model.span, remedy, (("the other one", other.span),)
+                )
+            taken[made] = model
+        if model.url in _TAKEN_URLS:
+            report.add(
+                "reserved-name",
+                f"the address /{model.url} is the site's own",
+                model.span,
+                'choose another: called "one" | "several"',
+            )
+        _attributes(model, report)
+
+
+def _attributes(model: Model, report: Report) -> None:
+    """Columns of references become attributes too, beside collections."""
+    columns = {r.column: r for r in model.references}
+    for collection in model.collections:
+        if collection.name in columns:
+            other = columns[collection.name]
+            message = f"{collection.name!r} is also the column of {other.name!r}"
+            report.add(
+                "duplicate-column",
+                message,
+                collection.span,
+                "give one of them another name",
+                (("the other one", other.span),),
+            )
+
+
+def _circles(schema: Schema, report: Report) -> None:
+    def required(model: Model) -> Iterable[tuple[str, Span]]:
+        return ((r.target, r.span) for r in model.references if r.required)
+
+    def shown(model: Model) -> Iterable[tuple[str, Span]]:
+        names = {part.text for part in model.shown_as if part.is_field}
+        return ((r.target, r.span) for r in model.references if r.name in names)
+
+    for span, path in _find_circles(schema, required):
+        message = f"{path} must each exist before the other: no first row can be made"
+        report.add("contradiction", message, span, "make one of these relations optional")
+    for span, path in _find_circles(schema, shown):
+        message = f"{path}: the way these rows are shown goes round in a circle"
+        report.add("circle", message, span, "leave the relation out of one 'shown as'")
+
+
+def _find_circles(
+    schema: Schema, steps: Callable[[Model], Iterable[tuple[str, Span]]]
+) -> list[tuple[Span, str]]:
+    """One place and the way round for each circle."""
+    found: list[tuple[Span, str]] = []
+    done: set[str] = set()
+
+    def visit(model: Model, way: list[str]) -> None:
+        for target, span in steps(model):
+            if target in way:
+                circle = way[way.index(target) :]
+                found.append(
+                    (span, " and ".join(circle) if len(circle) > 1 else f"{target} and itself")
+                )
+            elif target not in done and target in schema.models:
+                visit(schema.models[target], [*way, target])
+        done.add(model.name)
+
+    for model in schema:
+        if model.name not in done:
+            visit(model, [model.name])
+    return found
+
+
+def _counts(schema: Schema, spans: dict[str, Span], report: Report) -> None:
+    """A unique field needs as many values as the seed makes rows."""
+    for name, count in schema.seed.items():
+        model = schema.models[name]
+        for field in model.fields:
+            size = field.kind.size() if field.unique else None
+            if size is not None and size < count and field.required:
+                message = (
+                    f"{count} rows need {count} different values of {field.name}, which has {size}"
+                )
+                report.add(
+                    "contradiction",
+                    message,
+                    spans[name],
+                    "ask for fewer rows, or widen the field",
+                    ((f"{field.name} is declared here", field.span),),
+                )
+        for reference in model.references:
+            have = schema.seed.get(reference.target)
+            if reference.unique and reference.required and have is not None and have < count:
+                message = f"{count} rows need {count} different {reference.name}, and the seed makes {have} {reference.target}"
+                report.add(
+                    "contradiction",
+                    message,
+                    spans[name],
+                    f"ask for at least {count} {reference.target}",
+                    ((f"{reference.name} is declared here", reference.span),),
+                )

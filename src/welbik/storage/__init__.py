@@ -1,0 +1,1 @@
+"""Tables, and the databases that keep them: one file per database."""
