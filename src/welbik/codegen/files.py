@@ -120,12 +120,7 @@ def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:
         from_import(f".{model.folder}.controller", [f"pages as {model.table}_pages"])
         for model in models
     ]
-    entries = [
-        call(
-            "", [quote(title(model.plural)), quote(f"{model.table}.list_page")], indent=4, tail=","
-        )
-        for model in schema
-    ]
+    entries = [call("", _menu_entry(model), indent=4, tail=",") for model in schema]
     menu = (
         "MENU = (\n" + "".join(f"{entry}\n" for entry in entries) + ")" if entries else "MENU = ()"
     )
@@ -137,3 +132,7 @@ def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:
         "menu": menu,
         "blueprints": [f"{model.table}_pages" for model in models],
     }
+
+
+def _menu_entry(model: Model) -> list[str]:
+    return [quote(title(model.plural)), quote(f"{model.table}.list_page"), quote(model.help)]

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from ..schema.model import Field, Model, Reference, Schema, Sort
-from .python import chain
+from .python import Argument, Call, chain
 
 
 @dataclass
@@ -21,8 +21,8 @@ class Query:
     prefix: str
     owner: str
     aliases: dict[str, str] = field(default_factory=dict)
-    joins: list[tuple[str, list[str]]] = field(default_factory=list)
-    options: list[tuple[str, list[str]]] = field(default_factory=list)
+    joins: list[tuple[str, list[Argument]]] = field(default_factory=list)
+    options: list[tuple[str, list[Argument]]] = field(default_factory=list)
     _outer: set[str] = field(default_factory=set)
 
     def show(self, reference: Reference) -> None:
@@ -42,7 +42,7 @@ class Query:
         if outer:
             self._outer.add(f"{alias}_")
         path = (*way, step)
-        self.options.append(("options", [f"orm.contains_eager({', '.join(path)})"]))
+        self.options.append(("options", [Call("orm.contains_eager", path)]))
         for inner in _shown_references(target):
             self._join(inner, alias, f"{alias}_", path)
         return alias
@@ -78,7 +78,7 @@ class Query:
         """The statement, with `head` before it."""
         links = [*self.joins, *self.options]
         if order:
-            links.append(("order_by", order))
+            links.append(("order_by", [*order]))
         return chain(head, f"sa.select({self.owner})", links, indent=indent)
 
     def alias_lines(self, indent: int = 0) -> list[str]:

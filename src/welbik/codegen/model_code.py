@@ -33,7 +33,6 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
         "labels": labels,
         "attributes": attributes,
         "shown": _shown(model),
-        "select_of": f"[tuple[{model.name}]]",
         "in_order": "\n".join(in_order),
     }
 
@@ -53,10 +52,9 @@ def _imports(schema: Schema, model: Model, body: str, labels: bool, joined: set[
     if "Decimal" in body:
         lines.append("from decimal import Decimal")
     typing = ["TYPE_CHECKING"] if _others(model) - {model.name} - joined else []
-    typing += ["ClassVar"] if labels else []
-    if typing:
-        lines.append(from_import("typing", typing))
-    lines += ["", "import sqlalchemy as sa"] if lines else ["import sqlalchemy as sa"]
+    typing += ["Any", *(["ClassVar"] if labels else [])]
+    lines.append(from_import("typing", typing))
+    lines += ["", "import sqlalchemy as sa"]
     if "orm." in body:
         lines.append("from sqlalchemy import orm")
     names = ["Mapped", "mapped_column", *(["relationship"] if "relationship(" in body else [])]

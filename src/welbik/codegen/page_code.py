@@ -128,7 +128,7 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
         ),
         "aliases": aliases,
         "rows": query.source("ROWS = "),
-        "sorts": mapping("SORTS = ", sorts),
+        "sorts": mapping("SORTS: lists.Sorts = ", sorts),
         "sections": statements,
         "listing": _listing(model),
         "view": _view(model),

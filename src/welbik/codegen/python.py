@@ -3,34 +3,55 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
 from ..kinds.literals import quote
 
 WIDTH = 88
 
 
-def call(head: str, arguments: Sequence[str], *, indent: int = 0, tail: str = "") -> str:
+@dataclass(frozen=True)
+class Call:
+    """A call among the arguments of another; long ones are laid out like it."""
+
+    head: str
+    arguments: Sequence[str]
+
+    def __str__(self) -> str:
+        return f"{self.head}({', '.join(self.arguments)})"
+
+
+Argument = str | Call
+
+
+def call(head: str, arguments: Sequence[Argument], *, indent: int = 0, tail: str = "") -> str:
     """`head(arguments)` on one line, or on three, or with one argument a line: what fits first.
 
     `head` holds all that comes before the bracket, `tail` what follows the other one.
     """
     margin = " " * indent
-    joined = ", ".join(arguments)
+    joined = ", ".join(map(str, arguments))
     line = f"{margin}{head}({joined}){tail}"
     if len(line) <= WIDTH or not arguments:
         return line
     if len(margin) + 4 + len(joined) <= WIDTH:
         return f"{margin}{head}(\n{margin}    {joined}\n{margin}){tail}"
-    inner = "".join(f"{margin}    {argument},\n" for argument in arguments)
+    inner = "".join(f"{_argument(argument, indent + 4)}\n" for argument in arguments)
     return f"{margin}{head}(\n{inner}{margin}){tail}"
 
 
+def _argument(argument: Argument, indent: int) -> str:
+    if isinstance(argument, Call):
+        return call(argument.head, argument.arguments, indent=indent, tail=",")
+    return f"{' ' * indent}{argument},"
+
+
 def chain(
-    head: str, root: str, links: Sequence[tuple[str, Sequence[str]]], *, indent: int = 0
+    head: str, root: str, links: Sequence[tuple[str, Sequence[Argument]]], *, indent: int = 0
 ) -> str:
     """`head root.link(…).link(…)`: on one line, or with one link a line between brackets."""
     margin = " " * indent
-    whole = root + "".join(f".{name}({', '.join(arguments)})" for name, arguments in links)
+    whole = root + "".join(f".{name}({', '.join(map(str, given))})" for name, given in links)
     line = f"{margin}{head}{whole}"
     if len(line) <= WIDTH or not links:
         return line

@@ -8,7 +8,7 @@ from ..kinds.base import Case
 from ..kinds.boolean import Boolean
 from ..kinds.literals import quote
 from ..schema.model import Field, Model, Reference, Schema
-from .python import call, doc, from_import
+from .python import call, doc, from_import, fstring
 
 
 def supply_context(schema: Schema, package: str) -> dict[str, Any]:
@@ -24,11 +24,16 @@ def supply_context(schema: Schema, package: str) -> dict[str, Any]:
 
 def _factory(schema: Schema, model: Model) -> dict[str, Any]:
     needs = [
-        {"column": r.column, "factory": schema.models[r.target].table}
+        {"column": r.column, "factory": schema.models[r.target].factory}
         for r in model.references
         if r.required
     ]
-    return {"name": model.table, "model": model.name, "form": f"{model.table}_form", "needs": needs}
+    return {
+        "name": model.factory,
+        "model": model.name,
+        "form": f"{model.table}_form",
+        "needs": needs,
+    }
 
 
 def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
@@ -47,14 +52,14 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
             f"{model.plural}: every page, every check just inside and outside, every relation"
         ),
         "imports": _imports(cases, any(lists.values()), bool(shown), clock, package),
-        "name": model.table,
-        "url": model.url,
+        "name": model.factory,
+        "url_line": f"URL = {quote(f'/{model.url}')}",
         "cases": cases,
         **marks,
         "unique_given": _unique_given(schema, model),
-        "shown": [f"    {_local(r)} = supply.{schema.models[r.target].table}()" for r in shown],
+        "shown": [f"    {_local(r)} = supply.{schema.models[r.target].factory}()" for r in shown],
         "shown_row": call(
-            f"row = supply.{model.table}", [f"{r.column}={_local(r)}.id" for r in shown], indent=4
+            f"row = supply.{model.factory}", [f"{r.column}={_local(r)}.id" for r in shown], indent=4
         ),
         "shown_listed": [_local(r) for r in shown],
         "removals": [_removal(schema, r) for r in schema.referring(model.name)],
@@ -101,7 +106,7 @@ def _parametrize(names: list[str]) -> str:
 def _unique_given(schema: Schema, model: Model) -> list[str]:
     """Unique relations that a factory leaves empty get a row, so that there is one to repeat."""
     return [
-        f'    first["{r.name}"] = str(supply.{schema.models[r.target].table}().id)'
+        f'    first["{r.name}"] = str(supply.{schema.models[r.target].factory}().id)'
         for r in model.references
         if r.unique and not r.required
     ]
@@ -111,9 +116,13 @@ def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
     child = schema.models[reference.model]
     ways = {"refuse": "is_refused_for", "clear": "leaves", "remove": "takes_along"}
     return {
-        "test": f"test_removal_{ways[reference.removal]}_{child.table}_{reference.name}",
-        "child": call(f"child = supply.{child.table}", [f"{reference.column}=row.id"], indent=4),
+        "test": call(
+            f"def test_removal_{ways[reference.removal]}_{child.table}_{reference.name}",
+            ["visitor: Visitor", "supply: Supply"],
+            tail=" -> None:",
+        ),
+        "child": call(f"child = supply.{child.factory}", [f"{reference.column}=row.id"], indent=4),
         "way": reference.removal,
-        "url": child.url,
+        "page": f"    page = {fstring(f'/{child.url}/', 'child.id')}",
         "column": reference.column,
     }

@@ -15,7 +15,6 @@ from numpy.typing import NDArray
 from ..schema.model import Field, Model, Reference, Schema
 from .streams import RowStream, out_of_values
 
-_EMPTY_FIELD = 0.15
 _EMPTY_REFERENCE = 0.25
 _EPOCH = dt.date(1970, 1, 1)
 
@@ -36,11 +35,17 @@ class Drawn:
 
 
 class Drawer:
-    """Draws rows of a schema's models. `today` is days since 1970-01-01."""
+    """Draws rows of a schema's models. `today` is days since 1970-01-01.
 
-    def __init__(self, schema: Schema, seed: int, timezone: str = "UTC") -> None:
+    With `full` no field is left empty that could have a value.
+    """
+
+    def __init__(
+        self, schema: Schema, seed: int, timezone: str = "UTC", *, full: bool = False
+    ) -> None:
         self.schema = schema
         self.seed = seed
+        self.full = full
         self.today = (dt.datetime.now(ZoneInfo(timezone)).date() - _EPOCH).days
 
     def values(self, model: Model, field: Field, start: int, stop: int) -> NDArray[Any]:
@@ -51,18 +56,20 @@ class Drawer:
         self, model: Model, start: int, stop: int, parents: Mapping[str, int]
     ) -> dict[str, Drawn]:
         """All columns of a slice by member name; `parents` says how many rows each model has."""
-        found: dict[str, Drawn] = {}
-        for member in model.members:
-            if isinstance(member, Field):
-                found[member.name] = self._field(model, member, start, stop)
-            else:
-                found[member.name] = self._reference(model, member, start, stop, parents)
+        found = self.draw_fields(model, start, stop)
+        for reference in model.references:
+            found[reference.name] = self._reference(model, reference, start, stop, parents)
         return found
+
+    def draw_fields(self, model: Model, start: int, stop: int) -> dict[str, Drawn]:
+        """The columns of a slice that depend on no other row."""
+        return {field.name: self._field(model, field, start, stop) for field in model.fields}
 
     def _field(self, model: Model, field: Field, start: int, stop: int) -> Drawn:
         stream = RowStream(self, model, field.name, start, stop)
         values = field.kind.draw(field, stream)
-        share = 0.0 if field.required or field.default is not None else _EMPTY_FIELD
+        filled = self.full or field.required or field.default is not None
+        share = 0.0 if filled else field.kind.often_empty
         return Drawn(values, self._empty(stream, share, field.required, model))
 
     def _empty(self, stream: RowStream, share: float, required: bool, model: Model) -> Mask | None:

@@ -2,82 +2,90 @@
 
 from __future__ import annotations
 
+from datetime import datetime, tzinfo
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from ..schema.model import Field, Model, Part, Schema
-from .rows import Drawer, as_python, field_types
+from .rows import Drawer, Drawn, as_python
 
 
-def shown(schema: Schema, model: Model, row: dict[str, Any]) -> str:
+def shown(model: Model, row: dict[str, Any], zone: tzinfo) -> str:
     """A row as `shown as` has it; references in `row` are already texts."""
-    return "".join(_piece(model, part, row) for part in model.shown_as)
+    return "".join(_piece(model, part, row, zone) for part in model.shown_as)
 
 
-def _piece(model: Model, part: Part, row: dict[str, Any]) -> str:
+def _piece(model: Model, part: Part, row: dict[str, Any], zone: tzinfo) -> str:
     if not part.is_field:
         return part.text
     value = row.get(part.text)
     member = model.by_name[part.text]
     if isinstance(member, Field) and member.kind.labels():
         value = member.kind.labels().get(value, value)
+    if isinstance(value, datetime):
+        return f"{value.astimezone(zone):%Y-%m-%d %H:%M}"
+    if isinstance(value, bool):
+        return "Yes" if value else "No"
     return "—" if value is None else str(value)
 
 
 class Supply:
-    """Made-up rows as Python values, in the order of their numbers."""
+    """Made-up rows as Python values: the very rows that filling a database makes."""
 
     def __init__(self, schema: Schema, seed: int = 1, timezone: str = "UTC") -> None:
         self.schema = schema
         self.drawer = Drawer(schema, seed, timezone)
-        self._next: dict[str, int] = {}
-
-    def fields(self, model: str, start: int, stop: int) -> list[dict[str, Any]]:
-        """The fields of some rows by name, references left out."""
-        resolved = self.schema.models[model]
-        types = field_types(resolved)
-        parents = {r.target: 1_000_000 for r in resolved.references}
-        drawn = self.drawer.draw(resolved, start, stop, parents)
-        columns = {name: as_python(type_, drawn[name]) for name, type_ in types.items()}
-        return [
-            dict(zip(columns, values, strict=True))
-            for values in zip(*columns.values(), strict=True)
-        ] or [{}] * (stop - start)
-
-    def values(self, model: str) -> dict[str, Any]:
-        """The fields of the next row, by attribute of the generated class."""
-        number = self._next.get(model, 0)
-        self._next[model] = number + 1
-        resolved = self.schema.models[model]
-        row = self.fields(model, number, number + 1)[0]
-        return {field.attribute: row[field.name] for field in resolved.fields}
+        self.zone = ZoneInfo(timezone)
 
     def rows(self, model: str, start: int, stop: int) -> list[dict[str, Any]]:
         """Some rows by field name, a reference as the text that its target is shown as."""
         resolved = self.schema.models[model]
+        return self._rows(resolved, start, stop, {member.name for member in resolved.members})
+
+    def _rows(self, model: Model, start: int, stop: int, names: set[str]) -> list[dict[str, Any]]:
         counts = {name: self.schema.seed.get(name) or stop for name in self.schema.models}
-        drawn = self.drawer.draw(resolved, start, stop, counts)
-        rows = self.fields(model, start, stop)
-        for reference in resolved.references:
-            column = drawn[reference.name]
-            target = self.schema.models[reference.target]
-            for at, row in enumerate(rows):
-                position = int(column.values[at])
-                empty = column.empty is not None and bool(column.empty[at])
-                row[reference.name] = None if empty else self._shown(target, position)
-        return [{member.name: row[member.name] for member in resolved.members} for row in rows]
+        drawn = self.drawer.draw(model, start, stop, counts)
+        columns: dict[str, list[Any]] = {}
+        for member in model.members:
+            if member.name not in names:
+                continue
+            column = drawn[member.name]
+            if isinstance(member, Field):
+                columns[member.name] = as_python(member.kind.stored().type, column)
+            else:
+                columns[member.name] = self._names(self.schema.models[member.target], column)
+        return [dict(zip(columns, row, strict=True)) for row in zip(*columns.values(), strict=True)]
 
-    def _shown(self, model: Model, number: int) -> str:
-        return shown(self.schema, model, self.rows_of_name(model, number))
+    def _names(self, target: Model, column: Drawn) -> list[str | None]:
+        """What the rows at some positions are shown as."""
+        empty = [False] * len(column.values) if column.empty is None else column.empty.tolist()
+        wanted = {part.text for part in target.shown_as if part.is_field}
+        found: list[str | None] = []
+        for position, nothing in zip(column.values.tolist(), empty, strict=True):
+            row = {} if nothing else self._rows(target, position, position + 1, wanted)[0]
+            found.append(None if nothing else shown(target, row, self.zone))
+        return found
 
-    def rows_of_name(self, model: Model, number: int) -> dict[str, Any]:
-        """Only what `shown as` needs of one row."""
-        row = self.fields(model.name, number, number + 1)[0]
-        names = {part.text for part in model.shown_as if part.is_field}
-        counts = {name: self.schema.seed.get(name) or number + 1 for name in self.schema.models}
-        for reference in model.references:
-            if reference.name in names:
-                column = self.drawer.draw(model, number, number + 1, counts)[reference.name]
-                empty = column.empty is not None and bool(column.empty[0])
-                target = self.schema.models[reference.target]
-                row[reference.name] = None if empty else self._shown(target, int(column.values[0]))
-        return row
+
+class Factory:
+    """Values for the fields of one row after another, none left empty that could have one."""
+
+    def __init__(self, schema: Schema, seed: int = 1, timezone: str = "UTC") -> None:
+        self.schema = schema
+        self.drawer = Drawer(schema, seed, timezone, full=True)
+        self._next: dict[str, int] = {}
+
+    def restart(self) -> None:
+        """Begins again with the first row of every model."""
+        self._next.clear()
+
+    def values(self, model: str) -> dict[str, Any]:
+        """The fields of the model's next row, by attribute of the generated class."""
+        number = self._next.get(model, 0)
+        self._next[model] = number + 1
+        fields = self.schema.models[model].fields
+        drawn = self.drawer.draw_fields(self.schema.models[model], number, number + 1)
+        return {
+            field.attribute: as_python(field.kind.stored().type, drawn[field.name])[0]
+            for field in fields
+        }

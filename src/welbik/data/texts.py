@@ -25,6 +25,9 @@ Texts = NDArray[np.object_]
 _DOMAINS = ("example.org", "example.com", "example.net")
 """Reserved for examples by RFC 2606: no made-up address is anybody's."""
 
+_PROSE = 4000
+"""The longest text worth making of sentences, where so much must be said."""
+
 _NUMBERED = 8
 """Characters kept free for " 123456", which sets repeated names apart."""
 
@@ -84,14 +87,16 @@ def _sentences(
     stream: RowStream, count: tuple[int, int], shortest: int, most: int, unique: bool
 ) -> Texts:
     pool = options("sentences", 1, most)
-    if not len(pool) or shortest > 200:
+    if not len(pool) or shortest > _PROSE:
         return _matching(stream, _strings(_letters(), shortest, most), unique)
     texts = stream.pick(pool, purpose="sentence 1")
     wanted = stream.integers(count[0], count[1], purpose="sentences")
-    for number in range(2, count[1] + 4):
+    for number in range(2, count[1] + 4 + shortest // 12):
         more = stream.pick(pool, purpose=f"sentence {number}")
         lengths = np.fromiter(map(len, texts), dtype=np.int64, count=len(texts))
         added = np.fromiter(map(len, more), dtype=np.int64, count=len(more)) + 1
+        if number > count[1] and not (lengths < shortest).any():
+            break
         grows = ((wanted >= number) | (lengths < shortest)) & (lengths + added <= most)
         texts[grows] = [f"{a} {b}" for a, b in zip(texts[grows], more[grows], strict=True)]
     short = np.fromiter((len(text) < shortest for text in texts), dtype=bool, count=len(texts))

@@ -86,6 +86,9 @@ class Kind:
     textual: ClassVar[bool] = False
     """Whether `matches` applies."""
 
+    often_empty: ClassVar[float] = 0.15
+    """The share of made-up rows without a value, where none is required."""
+
     @classmethod
     def read(cls, node: Type, report: Report) -> Kind | None:
         """The type as declared, or nothing when its arguments are wrong (and reported)."""

@@ -54,14 +54,15 @@ def read_bounds(node: Type, report: Report, convert: Convert[Value]) -> Bounds[V
             return None
         ends.append(value)
     low, high = ends
-    if low is not None and high is not None and _later(low, high):
+    if low is not None and high is not None and exceeds(low, high):
         message = f"the range {node.range.span.text} is empty: its first end is the larger one"
         report.add("empty-range", message, node.range.span, f"write {high}..{low}")
         return None
     return Bounds(low, high)
 
 
-def _later(low: object, high: object) -> bool:
+def exceeds(low: object, high: object) -> bool:
+    """Whether one end is known to lie after another; what moves and what does not can't be compared."""
     if isinstance(low, FromNow) and isinstance(high, FromNow):
         return low.days > high.days
     if isinstance(low, FromNow) or isinstance(high, FromNow):

@@ -39,6 +39,8 @@ def _day(end: dt.datetime | FromNow | None, inwards: int) -> dt.date | FromNow |
 class DateTime(Kind):
     word: ClassVar[str] = "datetime"
     annotation: ClassVar[str] = "dt.datetime"
+    # An optional date mostly tells what has not happened yet.
+    often_empty: ClassVar[float] = 0.6
     bounds: Bounds[dt.datetime | FromNow] = Bounds()
 
     @classmethod

@@ -127,7 +127,8 @@ class Decimal(Kind):
         return value
 
     def source(self, value: object) -> str:
-        return f'Decimal("{value}")'
+        assert isinstance(value, Exact)
+        return f"Decimal({value:.0f})" if value == int(value) else f'Decimal("{value}")'
 
     def _limits(self) -> tuple[Exact, Exact]:
         most = Exact(10) ** (self.precision - self.places) - Exact(1).scaleb(-self.places)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ..data.supply import Supply
+from ..data.supply import Factory
 from ..migrations.files import read_migrations
 from ..migrations.run import run_migrations
 from ..problems import WelbikError
@@ -31,7 +31,7 @@ def make_database(root: Path, path: Path) -> None:
         database.close()
 
 
-def made_up(root: Path) -> Supply:
+def made_up(root: Path) -> Factory:
     """Made-up values for the project's models."""
     settings = read_settings(root)
-    return Supply(schema_of(settings.root), settings.seed, settings.timezone)
+    return Factory(schema_of(settings.root), settings.seed, settings.timezone)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ..kinds.base import Kind
+from ..kinds.bounds import exceeds
 from ..kinds.decimal import Decimal
 from ..language import syntax
 from ..language.diagnostics import Report
@@ -165,12 +166,7 @@ def _check_default(
 ) -> None:
     bounds = getattr(kind, "bounds", None)
     low, high = getattr(bounds, "low", None), getattr(bounds, "high", None)
-    if (
-        type(low) is type(default)
-        and default < low
-        or type(high) is type(default)
-        and default > high
-    ):  # type: ignore[operator]
+    if (low is not None and exceeds(low, default)) or (high is not None and exceeds(default, high)):
         report.add(
             "contradiction",
             f"this default is outside {bounds}",

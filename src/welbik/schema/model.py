@@ -11,8 +11,13 @@ from ..language.source import Span
 from ..rules.patterns import Pattern
 from . import names
 
-_TAKEN_ATTRIBUTES = frozenset({"metadata", "registry", "in_order"})
-"""Attributes that a mapped class has of its own."""
+_TAKEN_ATTRIBUTES = frozenset(
+    {
+        *("metadata", "registry", "in_order", "int", "str", "bool", "float", "list"),
+        *("dt", "sa", "orm", "columns", "clock", "show", "mapped_column", "relationship"),
+    }
+)
+"""What a table class has of its own, and names that its body uses."""
 
 _TAKEN_FOLDERS = frozenset({"kit", "look", "settings", "models", "fingerprint"})
 
@@ -140,6 +145,11 @@ class Model:
     def folder(self) -> str:
         """The folder and the variable of the generated code."""
         return names.module(self.table, _TAKEN_FOLDERS)
+
+    @property
+    def factory(self) -> str:
+        """What makes a row of it in tests."""
+        return names.module(self.table, frozenset({"store", "session"}))
 
     @property
     def url(self) -> str:

@@ -15,7 +15,18 @@ from .members import resolve_collection, resolve_field, resolve_reference
 from .model import Collection, Field, Model, Reference, Schema
 
 _TAKEN_MODELS = (
-    *("Base", "Mapped", "Decimal", "Blueprint", "ResponseReturnValue", "Supply", "WelbikMigration"),
+    *(
+        "Any",
+        "Base",
+        "ClassVar",
+        "Mapped",
+        "Decimal",
+        "Blueprint",
+        "ResponseReturnValue",
+        "Supply",
+        "Visitor",
+        "WelbikMigration",
+    ),
     *("None", "True", "False"),
 )
 _LONGEST = 40

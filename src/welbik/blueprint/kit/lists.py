@@ -49,7 +49,7 @@ class Listing:
     def direction(self, column: str) -> str:
         """How the list is sorted by a column, in the words of ARIA; empty if it is not."""
         ways = {column: "ascending", f"-{column}": "descending"}
-        return ways.get(self.sort, "")
+        return ways.get(self.sort.split(",")[0], "")
 
 
 def _query(changes: Mapping[str, str]) -> str:

@@ -14,7 +14,7 @@ from .. import settings
 from . import database, guard
 from .show import show
 
-Menu = Sequence[tuple[str, str]]
+Menu = Sequence[tuple[str, str, str]]
 
 _WORDS = {
     403: "This form has grown too old",
@@ -26,7 +26,7 @@ _WORDS = {
 
 
 def make(name: str, address: str, menu: Menu) -> Flask:
-    """A site without pages of its own yet; `menu` holds labels and endpoints."""
+    """A site without pages of its own yet; `menu` holds labels, endpoints and what they are."""
     app = Flask(
         name, static_folder="look/static", static_url_path="/look", template_folder=None
     )
