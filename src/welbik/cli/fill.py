@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING
 
 import click
@@ -42,9 +43,8 @@ def run(settings: Settings) -> None:
     if not wanted:
         click.echo("Nothing to add: every model has its declared count.")
         return
-    with click.progressbar(
-        length=sum(wanted.values()), label="Filling", file=click.get_text_stream("stderr")
-    ) as bar:
+    rows_wanted = sum(wanted.values())
+    with click.progressbar(length=rows_wanted, label="Filling", file=sys.stderr) as bar:
         added = fill_project(settings, schema, lambda model, rows: bar.update(rows))
     for name, rows in added.items():
         click.echo(f"{rows:>9,} {name}")

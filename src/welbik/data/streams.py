@@ -90,7 +90,7 @@ class RowStream:
         return np.asarray(raw[self.start - first * 4 :], dtype=np.uint64)
 
     def fractions(self, purpose: str = "value") -> NDArray[np.float64]:
-        return (self.words(purpose) >> np.uint64(11)) * 2.0**-53
+        return np.asarray((self.words(purpose) >> np.uint64(11)) * 2.0**-53, dtype=np.float64)
 
     def integers(
         self, low: int, high: int, *, unique: bool = False, purpose: str = "value"
@@ -112,7 +112,11 @@ class RowStream:
         return permuted(index, size, self.key("order"))
 
     def pick(
-        self, values: Sequence[Any], *, unique: bool = False, purpose: str = "value"
+        self,
+        values: Sequence[Any] | NDArray[np.object_],
+        *,
+        unique: bool = False,
+        purpose: str = "value",
     ) -> NDArray[np.object_]:
         pool = values if isinstance(values, np.ndarray) else _objects(values)
         chosen: NDArray[np.object_] = pool[

@@ -18,10 +18,10 @@ def shown(model: Model, row: dict[str, Any], zone: tzinfo) -> str:
 def _piece(model: Model, part: Part, row: dict[str, Any], zone: tzinfo) -> str:
     if not part.is_field:
         return part.text
-    value = row.get(part.text)
+    value: Any = row.get(part.text)
     member = model.by_name[part.text]
     if isinstance(member, Field) and member.kind.labels():
-        value = member.kind.labels().get(value, value)
+        value = member.kind.labels().get(str(value))
     if isinstance(value, datetime):
         return f"{value.astimezone(zone):%Y-%m-%d %H:%M}"
     if isinstance(value, bool):

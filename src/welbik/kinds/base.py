@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, ClassVar, Protocol
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, Protocol
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Literal, Type
@@ -16,8 +15,7 @@ Array = Any
 """A NumPy array, one element a row; kinds do not import NumPy."""
 
 
-@dataclass(frozen=True, slots=True)
-class Stored:
+class Stored(NamedTuple):
     """A column, neutral to the database.
 
     `type` is text, integer, bigint, decimal, double, boolean, date or timestamp, with
@@ -31,16 +29,14 @@ class Stored:
     among: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Control:
+class Control(NamedTuple):
     """A form field's class in the application's kit, and its arguments as Python source."""
 
     name: str
     arguments: Mapping[str, str]
 
 
-@dataclass(frozen=True, slots=True)
-class Case:
+class Case(NamedTuple):
     """A value at the edge of a check: what is typed, as Python source, and whether it is accepted."""
 
     typed: str

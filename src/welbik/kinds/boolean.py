@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from ..schema.model import Field
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Boolean(Kind):
     word: ClassVar[str] = "boolean"
     annotation: ClassVar[str] = "bool"

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Generic, TypeVar
+from typing import Generic, NamedTuple, TypeVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Literal, Type
@@ -13,8 +12,7 @@ from ..language.syntax import Bound, Clock, Literal, Type
 Value = TypeVar("Value")
 
 
-@dataclass(frozen=True, slots=True)
-class FromNow:
+class FromNow(NamedTuple):
     """A moment that moves with the clock: today or now, and a number of days."""
 
     word: str
@@ -26,8 +24,7 @@ class FromNow:
         return f"{self.word} {'-' if self.days < 0 else '+'} {abs(self.days)} days"
 
 
-@dataclass(frozen=True, slots=True)
-class Bounds(Generic[Value]):
+class Bounds(NamedTuple, Generic[Value]):
     """Both ends included; None is open."""
 
     low: Value | None = None

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from ..schema.model import Field
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Choice(Kind):
     word: ClassVar[str] = "one"
     annotation: ClassVar[str] = "str"

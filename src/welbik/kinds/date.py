@@ -50,7 +50,7 @@ def draw_days(bounds: Bounds[dt.date | FromNow], name: str, stream: Stream, uniq
     return stream.integers(low, high, unique=unique)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Date(Kind):
     word: ClassVar[str] = "date"
     annotation: ClassVar[str] = "dt.date"
@@ -60,7 +60,7 @@ class Date(Kind):
 
     @classmethod
     def read(cls, node: Type, report: Report) -> Date | None:
-        bounds = read_bounds(node, report, _day)
+        bounds: Bounds[dt.date | FromNow] | None = read_bounds(node, report, _day)
         return None if bounds is None else cls(bounds)
 
     def stored(self) -> Stored:

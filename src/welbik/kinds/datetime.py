@@ -35,7 +35,7 @@ def _day(end: dt.datetime | FromNow | None, inwards: int) -> dt.date | FromNow |
     return end.date() + dt.timedelta(days=inwards)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class DateTime(Kind):
     word: ClassVar[str] = "datetime"
     annotation: ClassVar[str] = "dt.datetime"
@@ -45,7 +45,7 @@ class DateTime(Kind):
 
     @classmethod
     def read(cls, node: Type, report: Report) -> DateTime | None:
-        bounds = read_bounds(node, report, _moment)
+        bounds: Bounds[dt.datetime | FromNow] | None = read_bounds(node, report, _moment)
         return None if bounds is None else cls(bounds)
 
     def stored(self) -> Stored:

@@ -28,7 +28,7 @@ def _exact(given: Bound, report: Report) -> Exact | None:
     return None if literal is None else Exact(literal.text)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Decimal(Kind):
     word: ClassVar[str] = "decimal"
     annotation: ClassVar[str] = "Decimal"

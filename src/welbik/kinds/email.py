@@ -17,7 +17,7 @@ _LONGEST = 254
 """RFC 5321, section 4.5.3.1.3: a path of 256 octets less its brackets."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Email(Kind):
     word: ClassVar[str] = "email"
     annotation: ClassVar[str] = "str"

@@ -41,7 +41,7 @@ def _whole(given: Bound, report: Report) -> int | None:
     return value
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Integer(Kind):
     word: ClassVar[str] = "integer"
     annotation: ClassVar[str] = "int"

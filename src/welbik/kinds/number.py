@@ -31,7 +31,7 @@ def _float(given: Bound, report: Report) -> float | None:
     return value
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Number(Kind):
     word: ClassVar[str] = "number"
     annotation: ClassVar[str] = "float"

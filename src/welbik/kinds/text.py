@@ -32,7 +32,7 @@ def _length(given: Bound, report: Report) -> int | None:
     return int(literal.text)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Text(Kind):
     word: ClassVar[str] = "text"
     annotation: ClassVar[str] = "str"

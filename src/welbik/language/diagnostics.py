@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from .source import Source, Span
 
@@ -12,8 +12,7 @@ Paint = Callable[[str, str], str]
 """Takes a role ("problem", "place", "caret", "remedy") and a text; gives the text dressed."""
 
 
-@dataclass(frozen=True, slots=True)
-class Problem:
+class Problem(NamedTuple):
     """One thing wrong in the declarations.
 
     `code` is stable, `message` says what is wrong in one sentence, `remedy` what

@@ -60,7 +60,8 @@ def _statement(
             return _model(cursor, first, file), False
         if first.text == "seed":
             return _seed(cursor, first, file), cursor.now.kind != "end"
-        return _later(cursor, first, file), True
+        _later(cursor, first, file)
+        return None, True
     except Skip:
         return None, True
 

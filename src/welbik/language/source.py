@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 
 @dataclass(eq=False, slots=True)
@@ -31,8 +32,7 @@ class Source:
         return self.text[start : end if end >= 0 else len(self.text)].rstrip("\r")
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(NamedTuple):
     """The characters `start` to `end` (exclusive) of a source."""
 
     source: Source

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from .source import Span
 
 
-@dataclass(frozen=True, slots=True)
-class Word:
+class Word(NamedTuple):
     """A name, or a text between quotes, as it was written."""
 
     text: str
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Literal:
+class Literal(NamedTuple):
     """A value: `kind` is number, date, datetime, time, string, boolean, percent or word."""
 
     kind: str
@@ -24,8 +23,7 @@ class Literal:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Clock:
+class Clock(NamedTuple):
     """`today` or `now`, moved by a signed number of days or other units."""
 
     word: str
@@ -37,8 +35,7 @@ class Clock:
 Bound = Literal | Clock
 
 
-@dataclass(frozen=True, slots=True)
-class Range:
+class Range(NamedTuple):
     """`low..high`; a single bound without dots has only `high` and is `single`."""
 
     low: Bound | None
@@ -47,14 +44,12 @@ class Range:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(NamedTuple):
     name: Word
     label: Word | None
 
 
-@dataclass(frozen=True, slots=True)
-class Type:
+class Type(NamedTuple):
     """A type word with its arguments; `supported` is false for what is still to come."""
 
     word: Word
@@ -64,8 +59,7 @@ class Type:
     supported: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Modifier:
+class Modifier(NamedTuple):
     """A word after a comma with its argument: a text, a value or a sign of removal."""
 
     word: Word
@@ -74,30 +68,26 @@ class Modifier:
     value: Literal | Clock | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Field:
+class Field(NamedTuple):
     name: Word
     type: Type
     modifiers: tuple[Modifier, ...]
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Reference:
+class Reference(NamedTuple):
     name: Word
     target: Word
     modifiers: tuple[Modifier, ...]
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class SortKey:
+class SortKey(NamedTuple):
     path: Word
     descending: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Collection:
+class Collection(NamedTuple):
     name: Word
     model: Word
     via: Word
@@ -106,8 +96,7 @@ class Collection:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Later:
+class Later(NamedTuple):
     """A member that the language has and this version does not: its name still counts."""
 
     name: Word
@@ -128,8 +117,7 @@ class Model:
     called: tuple[Word, Word | None] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Count:
+class Count(NamedTuple):
     number: int
     model: Word
 

@@ -132,15 +132,15 @@ def tables_after(migrations: Sequence[Migration]) -> dict[str, Table]:
 def migration_name(number: int, steps: Sequence[Step]) -> str:
     """`0002-add-hive-colour`: the number, and what changes first."""
     made = [step.table.name for step in steps if isinstance(step, CreateTable)]
+    what: list[str] = []
     if made:
         what = ["make", *made[:3], *([f"and {len(made) - 3} more"] if len(made) > 3 else [])]
     else:
         first = steps[0]
-        what = (
-            ["add", first.table, first.column.name]
-            if isinstance(first, AddColumn)
-            else ["drop", first.table, getattr(first, "name", "")]
-        )
+        if isinstance(first, AddColumn):
+            what = ["add", first.table, first.column.name]
+        elif isinstance(first, DropColumn):
+            what = ["drop", first.table, first.name]
         what += [f"and {len(steps) - 1} more"] if len(steps) > 1 else []
     slug = re.sub(r"[^a-z0-9]+", "-", " ".join(what).lower()).strip("-")
     return f"{number:04}-{slug}"

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from ..kinds import kinds
 from ..language.diagnostics import Problem, Report
@@ -17,8 +17,7 @@ FOLDER = "models"
 SUFFIX = ".welbik"
 
 
-@dataclass(frozen=True)
-class Declarations:
+class Declarations(NamedTuple):
     """The schema as far as it makes sense, every problem, and how many files there were."""
 
     schema: Schema

@@ -7,7 +7,7 @@ browser, Python and the made-up rows never disagree about a value.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 Intervals = tuple[tuple[int, int], ...]
 """Code points, as sorted and disjoint closed intervals."""
@@ -35,25 +35,21 @@ class PatternError(ValueError):
         self.remedy = remedy
 
 
-@dataclass(frozen=True, slots=True)
-class Set:
+class Set(NamedTuple):
     """One character out of some intervals."""
 
     intervals: Intervals
 
 
-@dataclass(frozen=True, slots=True)
-class Sequence:
+class Sequence(NamedTuple):
     parts: tuple[Node, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Either:
+class Either(NamedTuple):
     ways: tuple[Node, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Repeat:
+class Repeat(NamedTuple):
     part: Node
     low: int
     high: int | None
@@ -62,8 +58,7 @@ class Repeat:
 Node = Set | Sequence | Either | Repeat
 
 
-@dataclass(frozen=True, slots=True)
-class Pattern:
+class Pattern(NamedTuple):
     """A pattern for a whole value: its text as all engines take it, and its tree."""
 
     text: str

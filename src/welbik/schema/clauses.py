@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from ..kinds.text import Text
 from ..language import syntax
@@ -18,8 +18,7 @@ _TELLING = ("name", "title", "label", "code", "mark", "subject", "number")
 _MOST_COLUMNS = 6
 
 
-@dataclass(frozen=True)
-class ModelNames:
+class ModelNames(NamedTuple):
     """What a model's members are called, before any of them is resolved."""
 
     columns: tuple[str, ...]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 from ..kinds.base import Kind
 from ..language.source import Span
@@ -22,7 +23,7 @@ _TAKEN_ATTRIBUTES = frozenset(
 _TAKEN_FOLDERS = frozenset({"kit", "look", "settings", "models", "fingerprint"})
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Field:
     """A typed value of a row. `says` words the failure of a check by the check's name."""
 
@@ -52,7 +53,7 @@ class Field:
         return f"{self.name.upper()}_LABELS"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Reference:
     """Many rows of `model` to one row of `target`; one to one where it is unique.
 
@@ -79,8 +80,7 @@ class Reference:
         return f"{self.name}_id"
 
 
-@dataclass(frozen=True)
-class Sort:
+class Sort(NamedTuple):
     name: str
     descending: bool = False
 
@@ -88,7 +88,7 @@ class Sort:
         return f"-{self.name}" if self.descending else self.name
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Collection:
     """The other side of `child.via`, shown on the parent's page."""
 
@@ -104,15 +104,14 @@ class Collection:
         return names.module(self.name, _TAKEN_ATTRIBUTES)
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(NamedTuple):
     """A piece of `shown as`: a plain text, or the name of a field between braces."""
 
     text: str
     is_field: bool
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Model:
     name: str
     help: str
@@ -160,7 +159,7 @@ class Model:
         return f"{names.article(self.singular)} {self.singular}"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Schema:
     """All models by name, in the order of declaration, and how many rows a fill makes."""
 

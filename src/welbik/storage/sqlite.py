@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 from ..problems import WelbikError
 from .tables import Column, Table, ends
@@ -272,30 +273,30 @@ class Database:
         self.connection.executemany(f"INSERT INTO {quote(table)} ({names}) VALUES ({marks})", rows)
 
 
-def _iso_days(values: Sequence[object]) -> list[object]:
+def _iso_days(values: Any) -> list[Any]:
     import numpy
 
     return list(numpy.datetime_as_string(values, unit="D").tolist())
 
 
-def _iso_moments(values: Sequence[object]) -> list[object]:
+def _iso_moments(values: Any) -> list[Any]:
     import numpy
 
     texts = numpy.datetime_as_string(values, unit="s").tolist()
     return [f"{text[:10]} {text[11:]}.000000" for text in texts]
 
 
-_ENCODERS: dict[str, Callable[[Sequence[object]], list[object]]] = {
+_ENCODERS: dict[str, Callable[[Any], list[Any]]] = {
     "date": _iso_days,
     "timestamp": _iso_moments,
 }
 
 
-def encode(type_: str, values: object, empty: object | None) -> list[object]:
+def encode(type_: str, values: Any, empty: Any | None) -> list[Any]:
     """A drawn column (a NumPy array and a mask of its empty places) as SQLite keeps it."""
     encoder = _ENCODERS.get(type_.split()[0])
-    out: list[object] = encoder(values) if encoder else values.tolist()  # type: ignore[attr-defined, arg-type]
+    out: list[Any] = encoder(values) if encoder else values.tolist()
     if empty is not None:
-        for at in empty.nonzero()[0].tolist():  # type: ignore[attr-defined]
+        for at in empty.nonzero()[0].tolist():
             out[at] = None
     return out
