@@ -19,7 +19,7 @@ def _piece(model: Model, part: Part, row: dict[str, Any], zone: tzinfo) -> str:
     if not part.is_field:
         return part.text
     value: Any = row.get(part.text)
-    member = model.by_name[part.text]
+    member = model.by_name.get(part.text)
     if isinstance(member, Field) and member.kind.labels():
         value = member.kind.labels().get(str(value))
     if isinstance(value, datetime):
@@ -54,7 +54,8 @@ class Supply:
                 columns[member.name] = as_python(member.kind.stored().type, column)
             else:
                 columns[member.name] = self._names(self.schema.models[member.target], column)
-        return [dict(zip(columns, row, strict=True)) for row in zip(*columns.values(), strict=True)]
+        rows = zip(*columns.values(), strict=True) if columns else [()] * (stop - start)
+        return [dict(zip(columns, row, strict=True)) for row in rows]
 
     def _names(self, target: Model, column: Drawn) -> list[str | None]:
         """What the rows at some positions are shown as."""
@@ -62,7 +63,8 @@ class Supply:
         wanted = {part.text for part in target.shown_as if part.is_field}
         found: list[str | None] = []
         for position, nothing in zip(column.values.tolist(), empty, strict=True):
-            row = {} if nothing else self._rows(target, position, position + 1, wanted)[0]
+            row: dict[str, Any] = {"id": position + 1}
+            row |= {} if nothing else self._rows(target, position, position + 1, wanted)[0]
             found.append(None if nothing else shown(target, row, self.zone))
         return found
 

@@ -12,7 +12,7 @@ from .patterns import Either, Intervals, Node, Pattern, PatternError, Repeat, Se
 FULL = 2**62
 """Counts stop here: numbers of texts must fit in 64 bits."""
 
-_MOST_STATES = 4000
+_MOST_STATES = 1000
 _SPARE = 24
 
 

@@ -93,11 +93,15 @@ def _is_long(member: Field | Reference) -> bool:
 
 
 def resolve_shown_as(
-    node: syntax.Model, members: Sequence[Field | Reference], own: ModelNames, report: Report
+    node: syntax.Model,
+    members: Sequence[Field | Reference],
+    own: ModelNames,
+    singular: str,
+    report: Report,
 ) -> tuple[Part, ...]:
     """The pieces of `shown as`, or of what a reader would take for the row's name."""
     if node.shown_as is None:
-        return _default_shown_as(members)
+        return _default_shown_as(members, singular)
     text, span = node.shown_as.text, node.shown_as.span
     parts: list[Part] = []
     end = 0
@@ -116,7 +120,7 @@ def resolve_shown_as(
             parts.append(Part(word.text, True))
         end = match.end()
     _plain(text[end:], span, parts, report)
-    if not any(part.is_field for part in parts) and not _HOLE.search(text):
+    if not any(part.is_field for part in parts) and not re.search(r"[{}]", text):
         report.add(
             "bad-shown-as",
             "every row would be shown alike",
@@ -133,7 +137,7 @@ def _plain(text: str, span: Span, parts: list[Part], report: Report) -> None:
         parts.append(Part(text, False))
 
 
-def _default_shown_as(members: Sequence[Field | Reference]) -> tuple[Part, ...]:
+def _default_shown_as(members: Sequence[Field | Reference], singular: str) -> tuple[Part, ...]:
     fields = [m for m in members if isinstance(m, Field)]
     short = [
         f for f in fields if f.kind.annotation == "str" and not _is_long(f) and not f.kind.labels()
@@ -146,14 +150,12 @@ def _default_shown_as(members: Sequence[Field | Reference]) -> tuple[Part, ...]:
     if best:
         return (Part(best[0].name, True),)
     # No text of its own: what it belongs to and when tells rows apart.
-    names = [
-        m.name for m in members if isinstance(m, Reference) and m.required and m.target != m.model
-    ][:1]
+    names = [m.name for m in members if isinstance(m, Reference) and m.required][:1]
     names += [f.name for f in fields if f.kind.word in ("date", "datetime")][:1]
-    names += [m.name for m in members if m.name not in names and not _is_long(m)]
-    chosen = (names or [m.name for m in members])[:2]
+    names += [f.name for f in fields if f.name not in names and not _is_long(f)]
     parts: list[Part] = []
-    for name in chosen:
+    for name in names[:2]:
         parts += [Part(" · ", False)] if parts else []
         parts.append(Part(name, True))
-    return tuple(parts)
+    # Nothing but optional relations: only its number is left.
+    return tuple(parts) or (Part(f"{singular} ", False), Part("id", True))

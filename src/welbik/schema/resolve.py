@@ -102,7 +102,7 @@ def _model(
         plural=plural,
         members=tuple(members),
         collections=tuple(collections),
-        shown_as=resolve_shown_as(node, members, own, report),
+        shown_as=resolve_shown_as(node, members, own, singular, report),
         columns=resolve_columns(node, members, own, report),
         sort=resolve_sort(node.sort, own, report),
         span=node.name.span,

@@ -1,0 +1,144 @@
+"""Projects in temporary folders, and the installed command run on them."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+settings.register_profile(
+    "welbik",
+    deadline=None,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+)
+settings.load_profile("welbik")
+
+WELBIK = str(Path(sys.executable).parent / "welbik")
+HERE = Path(__file__).parent
+
+
+class Project:
+    """A project's folder, and `welbik` run in it."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+
+    def run(
+        self, *arguments: str, code: int = 0, typed: str = "", **environment: str
+    ) -> subprocess.CompletedProcess[str]:
+        """Runs the command; its exit code must be `code`, and it must never show a traceback."""
+        done = subprocess.run(
+            [WELBIK, *arguments],
+            cwd=self.root,
+            input=typed,
+            capture_output=True,
+            text=True,
+            env={**os.environ, "COLUMNS": "100", **environment},
+            check=False,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        assert done.returncode == code, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
+        return done
+
+    def read(self, name: str) -> str:
+        return (self.root / name).read_text("utf-8")
+
+    def write(self, name: str, text: str) -> None:
+        path = self.root / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, "utf-8")
+
+    def declare(self, text: str) -> None:
+        self.write("models/bees.welbik", text)
+
+    def replace(self, name: str, old: str, new: str) -> None:
+        text = self.read(name)
+        assert old in text
+        self.write(name, text.replace(old, new))
+
+    def files(self) -> dict[str, bytes]:
+        """Every file's bytes, the database's own apart."""
+        return {
+            str(path.relative_to(self.root)): path.read_bytes()
+            for path in sorted(self.root.rglob("*"))
+            if path.is_file() and ".db" not in path.name and "__pycache__" not in path.parts
+        }
+
+    def python(self, *arguments: str) -> subprocess.CompletedProcess[str]:
+        """Runs Python in the project's folder; it must succeed."""
+        done = subprocess.run(
+            [sys.executable, *arguments], cwd=self.root, capture_output=True, text=True, check=False
+        )
+        assert done.returncode == 0, done.stdout + done.stderr
+        return done
+
+
+HIVES = """\
+model Keeper "Looks after hives"
+    name    text 2..40, required
+    email   email, required, unique
+    hives   <- Hive.keeper, sorted by code
+
+model Hive
+    code    text 7..7, required, unique, matches "[A-Z]{2}-[0-9]{4}", hint "Such as AB-1234"
+    keeper  -> Keeper, required
+    frames  integer 4..24, required, default 11
+    kind    one of national | long "Long hive", default national
+    opened  date 2015-01-01..today, required
+    list code, keeper, frames
+
+seed
+    5 Keeper
+    40 Hive
+"""
+
+
+@pytest.fixture
+def empty(tmp_path: Path) -> Project:
+    """A folder without a project."""
+    return Project(tmp_path)
+
+
+@pytest.fixture
+def project(tmp_path: Path) -> Project:
+    """A small project, nothing built yet."""
+    made = Project(tmp_path)
+    made.write("welbik.toml", 'title = "Bees"\npackage = "bees"\ndatabase = "sqlite:///bees.db"\n')
+    made.declare(HIVES)
+    return made
+
+
+@pytest.fixture(scope="session")
+def built_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    made = Project(tmp_path_factory.mktemp("built"))
+    made.write("welbik.toml", 'title = "Bees"\npackage = "bees"\ndatabase = "sqlite:///bees.db"\n')
+    made.declare(HIVES)
+    for command in ("build", "migrate", "fill"):
+        made.run(command)
+    return made.root
+
+
+@pytest.fixture
+def built(built_once: Path, tmp_path: Path) -> Project:
+    """The small project, built, migrated and filled."""
+    shutil.copytree(built_once, tmp_path / "bees")
+    return Project(tmp_path / "bees")
+
+
+@pytest.fixture
+def make(tmp_path_factory: pytest.TempPathFactory) -> Callable[[str], Project]:
+    """A project made of some declarations."""
+
+    def made(declarations: str) -> Project:
+        project = Project(tmp_path_factory.mktemp("made"))
+        project.write("welbik.toml", 'package = "bees"\ndatabase = "sqlite:///bees.db"\n')
+        project.declare(declarations)
+        return project
+
+    return made

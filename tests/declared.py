@@ -1,0 +1,116 @@
+"""Random declarations: valid ones, of everything that the language has by now."""
+
+from __future__ import annotations
+
+import keyword
+from pathlib import Path
+
+from hypothesis import strategies as st
+
+from welbik.kinds import kinds
+from welbik.language.diagnostics import Problem, Report
+from welbik.language.parser import parse
+from welbik.language.source import Source
+from welbik.language.words import CLAUSES
+from welbik.schema.model import Schema
+from welbik.schema.resolve import resolve
+
+
+def understand(text: str) -> tuple[Schema, list[Problem]]:
+    """The schema and the problems of one file's text."""
+    report = Report()
+    tree = parse(Source("bees.welbik", text), report, tuple(kinds()))
+    return resolve([tree], report), report.problems()
+
+
+def schema_of_file(path: Path) -> Schema:
+    schema, problems = understand(path.read_text("utf-8"))
+    assert not problems, problems
+    return schema
+
+
+def quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n") + '"'
+
+
+_AWKWARD = ["metadata", "int", "str", "date", "order", "row", "title", "url_for", "sa", "self", "errors", "in_order"]
+_NAME = st.from_regex(r"[a-z][a-z0-9_]{0,14}", fullmatch=True)
+_FIELD_NAMES = (st.sampled_from(_AWKWARD) | _NAME).filter(
+    lambda name: not keyword.iskeyword(name) and name not in CLAUSES and name != "id" and not name.endswith("_id")
+)
+_CHOICES = _NAME.filter(lambda name: len(name) > 1)
+_MODEL_NAMES = st.sampled_from(
+    ["Class", "Kit", "Settings", "Request", "Session", "Form", "Text", "Store", "Person", "HiveVisit", "Look", "Index", "Title", "Query", "Import"]
+)
+_TEXT = st.text(st.characters(exclude_categories=["Cc", "Cs", "Zl", "Zp"]), min_size=1, max_size=24).filter(str.strip)
+_PATTERNS = ["[A-Z]{2}-[0-9]{4}", "a+b?(c|de)*", "[^x]{3,9}", r"\d{3}\.\w+", "(north|south) [1-9]", "[a-f0-9]{12}"]
+
+
+@st.composite
+def _types(draw: st.DrawFn) -> str:
+    """A type, its own modifiers, and a default that fits."""
+    kind = draw(st.sampled_from(["text", "long", "pattern", "integer", "decimal", "number", "boolean", "date", "datetime", "one", "email"]))
+    if kind == "text":
+        low = draw(st.integers(1, 30))
+        return f"text {low}..{draw(st.integers(low, 120))}"
+    if kind == "long":
+        return draw(st.sampled_from(["text", "text 300", "text 20..5000", "text 2.."]))
+    if kind == "pattern":
+        return f"text 100, matches {quoted(draw(st.sampled_from(_PATTERNS)))}"
+    if kind in ("integer", "number"):
+        low, high = sorted(draw(st.tuples(*[st.integers(-(10**6), 10**6)] * 2)))
+        limits = draw(st.sampled_from([f"{low}..{high}", f"{low}..", f"..{high}", ""]))
+        default = draw(st.sampled_from(["", f", default {high if limits.startswith('..') else low}"]))
+        return f"{kind} {limits}{default}" if limits else kind
+    if kind == "decimal":
+        low = draw(st.decimals(-999, 999, places=2))
+        high = draw(st.decimals(low, 1000, places=2))
+        return draw(st.sampled_from(["decimal", f"decimal {low}..{high}", f"decimal {low}.., places 3"]))
+    if kind == "one":
+        names = draw(st.lists(_CHOICES, min_size=1, max_size=6, unique=True))
+        choices = " | ".join(f"{name} {quoted(draw(_TEXT))}" if draw(st.booleans()) else name for name in names)
+        return f"one of {choices}" + draw(st.sampled_from(["", f", default {names[0]}"]))
+    moving = {"date": ["date", "date ..today", "date 2020-02-29..today, default today", "date today - 30 days.."]}
+    moving["datetime"] = ["datetime", "datetime ..now, default now", "datetime 2020-01-01T08:30..2030-01-01T09:00"]
+    return draw(st.sampled_from(moving.get(kind, [kind])))
+
+
+@st.composite
+def _members(draw: st.DrawFn, name: str, earlier: list[str]) -> list[str]:
+    names = draw(st.lists(_FIELD_NAMES, min_size=1, max_size=7, unique=True))
+    lines = []
+    for field in names:
+        if draw(st.integers(0, 3)) == 0:
+            target = draw(st.sampled_from([name, *earlier]))
+            extras = ["", ", on removal remove"] + ([", on removal clear"] if target == name else [", required"])
+            line = f"{field} -> {target}{draw(st.sampled_from(extras))}"
+        else:
+            line = f"{field} {draw(_types())}{draw(st.sampled_from(['', ', required']))}"
+        line += f", label {quoted(draw(_TEXT))}" if draw(st.booleans()) else ""
+        line += f", hint {quoted(draw(_TEXT))}" if draw(st.booleans()) else ""
+        lines.append(line)
+    if draw(st.booleans()):
+        listed = draw(st.lists(st.sampled_from(names), min_size=1, unique=True))
+        lines.append(f"list {', '.join(listed)}")
+        lines.append(f"sort {draw(st.sampled_from(['', '-']))}{listed[0]}")
+    return lines
+
+
+@st.composite
+def declarations(draw: st.DrawFn) -> str:
+    """The text of a few models that refer to each other, with their other sides and a seed."""
+    models = draw(st.lists(_MODEL_NAMES, min_size=1, max_size=4, unique=True))
+    bodies = {name: draw(_members(name, models[:at])) for at, name in enumerate(models)}
+    number = 0
+    for name, lines in list(bodies.items()):
+        for line in list(lines):
+            words = line.split()
+            if len(words) > 2 and words[1] == "->" and draw(st.booleans()):
+                number += 1
+                bodies[words[2].rstrip(",")].append(f"others_{number} <- {name}.{words[0]}")
+    blocks = []
+    for name, lines in bodies.items():
+        help_text = f" {quoted(draw(_TEXT))}" if draw(st.booleans()) else ""
+        blocks.append(f"model {name}{help_text}\n" + "".join(f"    {line}\n" for line in lines))
+    counts = "".join(f"    {draw(st.integers(1, 30))} {name}\n" for name in models)
+    return "\n".join([*blocks, f"seed\n{counts}"])

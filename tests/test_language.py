@@ -1,0 +1,166 @@
+"""Reading declarations: every problem found, placed and explained; no text ever breaks it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from declared import declarations, understand
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from welbik.language.diagnostics import as_text
+
+WHOLE = (Path(__file__).parent / "projects" / "whole-language.welbik").read_text("utf-8")
+
+# One line under `model Hive`, the column of the problem (from 1), its code, and words of the remedy.
+WRONG = [
+    ("code txt 7", 6, "unknown-type", "text"),
+    ("code", 5, "unexpected", "known are"),
+    ("code text 7 required", 13, "missing-comma", "comma"),
+    ("code text 7, requird", 14, "unknown-modifier", "required"),
+    ("code text 0", 11, "bad-length", "from 1"),
+    ("code text 9..2", 11, "empty-range", "2..9"),
+    ("code boolean, say \"no\"", 15, "misplaced-modifier", "after its check"),
+    ("code text 7, matches \"[A-Z\"", 23, "bad-pattern", "]"),
+    ("code text 7, matches \"(?=x)\"", 23, "bad-pattern", "plain groups"),
+    ("code text 3, matches \"[a-z]{5}\"", 22, "contradiction", "length"),
+    ("code text 7, default 5", 22, "wrong-value", "quotes"),
+    ("code text 7, unique, unique", 22, "said-twice", "keep one"),
+    ("frames integer 4..24, default 30", 23, "contradiction", "range"),
+    ("frames integer 4.5..9", 16, "wrong-value", "decimal"),
+    ("frames integer 12", 16, "unexpected-range", "12.. or ..12"),
+    ("frames integer ..99999999999999999999", 18, "too-large", "9_223"),
+    ("kg decimal 0.125..1, places 2", 29, "bad-places", "fewer places"),
+    ("kind one of long | long", 20, "said-twice", "take one away"),
+    ("kind one of Long", 13, "not-yet", "write the choices here"),
+    ("kind one of long, default lng", 27, "wrong-value", "long"),
+    ("opened date 2026-02-30..", 13, "no-such-date", "month"),
+    ("opened date today - 3 weeks..", 13, "unknown-unit", "days"),
+    ("open boolean 3", 14, "unexpected-range", "take the range away"),
+    ("keeper -> Keper", 11, "unknown-model", "Keeper"),
+    ("keeper Keeper", 8, "unknown-type", "keeper -> Keeper"),
+    ("keeper -> Keeper, on removal explode", 30, "unknown-removal", "refuse"),
+    ("keeper -> Keeper, required, on removal clear", 29, "contradiction", "optional"),
+    ("keeper -> Keeper, matches \"x\"", 19, "misplaced-modifier", "take it out"),
+    ("kin <- Keeper.hive", 15, "unknown-reference", "hive -> Hive"),
+    ("list cod", 6, "unknown-field", "code_name"),
+    ("sort -nothing", 7, "unknown-field", "code_name"),
+    ("shown as \"{cod}\"", 12, "unknown-field", "code_name"),
+    ("shown as \"hive\"", 10, "bad-shown-as", "braces"),
+    ("shown as \"{code_name\"", 10, "bad-shown-as", "{name}"),
+    ("lambda text 4", 1, "reserved-name", "lambda_value"),
+    ("list text 80", 1, "reserved-name", "list_value"),
+    ("id integer", 1, "reserved-name", "number"),
+    ("firstName text 80", 1, "bad-name", "first_name"),
+    ("code_name text 9", 1, "duplicate-field", "another name"),
+    ("code text 7, default \"abc", 22, "open-text", "end it"),
+    ("code text 7, required ;", 23, "stray-character", "take it out"),
+    ("image image up to 4 MB", 7, "not-yet", "take the field out"),
+    ("total integer = count(keepers)", 15, "not-yet", "take the line out"),
+    ("closed date, >= opened", 14, "not-yet", "comparison"),
+    ("rule a = b", 1, "not-yet", "take the line out"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("line", "column", "code", "remedy"), WRONG)
+def test_a_wrong_line_is_placed_and_explained(line: str, column: int, code: str, remedy: str) -> None:
+    text = f"model Keeper\n    name text 40\n\nmodel Hive\n    code_name text 5\n    {line}\n"
+    problems = understand(text)[1]
+    assert [problem.code for problem in problems] == [code]
+    assert problems[0].span.place == (6, 4 + column)
+    assert remedy in problems[0].remedy
+
+
+BLOCKS = [
+    ("model hive\n    a text\n", "bad-name"),
+    ("model Hive\n", "empty-model"),
+    ("model Base\n    a text\n", "reserved-name"),
+    ("modle Hive\n    a text\n", "unknown-block"),
+    ("model Hive\n    a text\nmodel Hive\n    a text\n", "duplicate-model"),
+    ("model Hive\n    a text\nmodel Hives\n    a text\n    called \"hive\"\n", "same-name"),
+    ("model A\n    b -> B, required\nmodel B\n    a -> A, required\n", "contradiction"),
+    ("model A\n    b -> B\n    shown as \"{b}\"\nmodel B\n    a -> A\n    shown as \"{a}\"\n", "circle"),
+    ("model A\n    x_id text\n    x -> A\n", "duplicate-column"),
+    ("model A\n    kin <- A.up\n    too <- A.up\n    up -> A\n", "duplicate-collection"),
+    ("model A\n    x text\nseed\n    5 B\n", "unknown-model"),
+    ("model A\n    x text\nseed\n    many A\n", "bad-count"),
+    ("model A\n    x boolean, required, unique\nseed\n    3 A\n", "contradiction"),
+    ("model A\n    x text\n   y text\n", "uneven-indent"),
+    ("model A\n    x text\n\ty text\n", "mixed-indent"),
+    ("    x text\n", "uneven-indent"),
+    ("model A\n    x text\x00\n", "control-character"),
+    ("part Frame\n    x text\n", "not-yet"),
+    ("values Level\n    low\n    high\n", "not-yet"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "code"), BLOCKS)
+def test_a_wrong_block_is_explained(text: str, code: str) -> None:
+    assert code in [problem.code for problem in understand(text)[1]]
+
+
+def test_all_problems_come_at_once_and_in_order() -> None:
+    text = "model Hive\n" + "".join(f"    f{n} {line}\n" for n, line in enumerate(["txt", "text 0", "-> X"] * 20))
+    places = [problem.span.place for problem in understand(text)[1]]
+    assert len(places) == 60
+    assert places == sorted(places)
+
+
+def test_what_is_still_to_come_is_said_and_makes_no_other_problem() -> None:
+    problems = understand(WHOLE)[1]
+    assert {problem.code for problem in problems} == {"not-yet"}
+    assert all(problem.remedy for problem in problems)
+
+
+def test_a_problem_reads_well() -> None:
+    problem = understand('model Hive\n    größe "ä" txt\n    name txt 80\n')[1][-1]
+    assert as_text(problem) == (
+        "bees.welbik:3:10: 'txt' is no type\n"
+        "    3 |     name txt 80\n"
+        "      |          ^^^\n"
+        "        did you mean text?"
+    )
+
+
+@given(st.text(max_size=300))
+def test_no_text_breaks_the_parser(text: str) -> None:
+    for problem in understand(text)[1]:
+        assert as_text(problem)
+        assert 0 <= problem.span.start <= problem.span.end <= len(text)
+
+
+@st.composite
+def _mutated(draw: st.DrawFn) -> str:
+    """The whole language with some pieces cut, doubled or moved."""
+    text = WHOLE
+    for _ in range(draw(st.integers(1, 4))):
+        start = draw(st.integers(0, len(text)))
+        end = min(len(text), start + draw(st.integers(0, 40)))
+        piece = draw(st.sampled_from(["", text[start:end] * 2, "\n", '"', ",", " -> ", "..", "(", "\t", "é"]))
+        text = text[:start] + piece + text[end:]
+    return text
+
+
+@given(_mutated())
+@settings(max_examples=400)
+def test_no_damage_to_a_real_file_breaks_it(text: str) -> None:
+    for problem in understand(text)[1]:
+        assert as_text(problem)
+
+
+@given(declarations())
+@settings(max_examples=150)
+def test_valid_declarations_have_no_problems(text: str) -> None:
+    # Two names may have one plural; all else in these texts is right.
+    assert {problem.code for problem in understand(text)[1]} <= {"same-name"}
+
+
+@given(declarations())
+@settings(max_examples=60)
+def test_line_ends_and_order_of_models_do_not_matter(text: str) -> None:
+    schema = understand(text)[0]
+    again = understand(text.replace("\n", "\r\n"))[0]
+    turned = understand("\n".join(reversed(text.split("\n\n"))) if "\n\n" in text else text)[0]
+    for other in (again, turned):
+        assert {m.name: [f.name for f in m.members] for m in other} == {m.name: [f.name for f in m.members] for m in schema}

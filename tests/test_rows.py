@@ -1,0 +1,185 @@
+"""Made-up rows: they obey every declaration, and row i depends on its number alone."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from collections.abc import Callable
+from decimal import Decimal
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+import numpy as np
+import pytest
+from conftest import Project
+from declared import declarations, understand
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+from welbik.data.fill import fill
+from welbik.data.rows import Drawer, as_python
+from welbik.data.streams import permuted
+from welbik.kinds.bounds import FromNow
+from welbik.migrations.difference import difference
+from welbik.migrations.run import statements
+from welbik.problems import WelbikError
+from welbik.schema.model import Field, Schema
+from welbik.storage.sqlite import Database
+from welbik.storage.tables import fingerprint, tables_of
+
+NOW = dt.datetime.now(dt.UTC)
+
+
+@given(st.integers(1, 10**6), st.integers(0, 2**64), st.data())
+def test_a_permutation_takes_no_two_to_one(size: int, key: int, data: st.DataObject) -> None:
+    start = data.draw(st.integers(0, size - 1))
+    index = np.arange(start, min(size, start + 3000))
+    out = permuted(index, size, key)
+    assert len(set(out.tolist())) == len(index)
+    assert 0 <= out.min() and out.max() < size
+
+
+@given(declarations(), st.integers(0, 2**63), st.lists(st.integers(0, 4000), min_size=3, max_size=3))
+@settings(max_examples=40)
+def test_any_slice_is_the_same_rows(text: str, seed: int, cuts: list[int]) -> None:
+    schema = understand(text)[0]
+    drawer, (a, b, c) = Drawer(schema, seed), sorted(cuts)
+    for model in schema:
+        parents = dict.fromkeys(schema.models, 1000)
+        whole = drawer.draw(model, a, c, parents)
+        parts = [drawer.draw(model, a, b, parents), drawer.draw(model, b, c, parents)]
+        for name, column in whole.items():
+            joined = np.concatenate([part[name].values for part in parts])
+            assert joined.tolist() == column.values.tolist()
+            empties = [
+                np.zeros(len(p[name].values), bool) if p[name].empty is None else p[name].empty for p in parts
+            ]
+            expected = np.zeros(c - a, bool) if column.empty is None else column.empty
+            assert np.concatenate(empties).tolist() == expected.tolist()
+
+
+def _end(value: Any) -> Any:
+    if isinstance(value, FromNow):
+        moment = NOW + dt.timedelta(days=value.days)
+        return moment.date() if value.word == "today" else moment
+    return value.replace(tzinfo=dt.UTC) if isinstance(value, dt.datetime) else value
+
+
+def _obeys(field: Field, value: Any) -> bool:
+    """Whether a value obeys its field, by the field's own declaration."""
+    if value is None:
+        return not field.required
+    if field.pattern is not None and not re.fullmatch(field.pattern.text, value):
+        return False
+    kind: Any = field.kind
+    if kind.word == "text":
+        return kind.shortest <= len(value) <= (kind.longest or 10**9) and value == value.strip() != ""
+    if kind.word == "one":
+        return value in kind.names
+    if kind.word == "email":
+        return re.fullmatch(r"[a-z.]+\d*@example\.(org|com|net)", value) is not None
+    if kind.word == "decimal":
+        assert isinstance(value, Decimal) and -value.as_tuple().exponent == kind.places
+    bounds = getattr(kind, "bounds", None)
+    low, high = (_end(bounds.low), _end(bounds.high)) if bounds else (None, None)
+    return (low is None or value >= low) and (high is None or value <= high)
+
+
+@given(declarations(), st.integers(0, 2**63))
+@settings(max_examples=60)
+def test_every_value_obeys_its_declaration(text: str, seed: int) -> None:
+    schema = understand(text)[0]
+    for model in schema:
+        drawn = Drawer(schema, seed).draw_fields(model, 0, 200)
+        for field in model.fields:
+            values = as_python(field.kind.stored().type, drawn[field.name])
+            wrong = [value for value in values if not _obeys(field, value)]
+            assert not wrong, (field.name, field.kind, wrong[:3])
+
+
+def _made(schema: Schema, path: Path) -> Database:
+    database = Database(path, create=True)
+    steps = difference({}, schema).steps
+    database.migrate("0001-all", "", fingerprint(tables_of(schema)), statements({}, steps, NOW))
+    return database
+
+
+@given(declarations())
+@settings(max_examples=40)
+def test_a_real_database_takes_them_all(text: str) -> None:
+    schema, problems = understand(text)
+    assume(not problems)
+    with TemporaryDirectory() as folder:
+        database = _made(schema, Path(folder) / "made.db")
+        fill(database, Drawer(schema, 3), schema.seed)
+        assert {model.name: database.count(model.table) for model in schema} == dict(schema.seed)
+        assert database.connection.execute("PRAGMA foreign_key_check").fetchall() == []
+        assert fill(database, Drawer(schema, 3), schema.seed) == {}
+        # Every row is its own ancestor's descendant at most once: trees have no loops.
+        for reference in (r for model in schema for r in model.references if r.target == r.model):
+            table, column = schema.models[reference.model].table, reference.column
+            loops = f'SELECT count(*) FROM "{table}" WHERE "{column}" >= id'
+            assert database.connection.execute(loops).fetchone()[0] == 0
+        database.close()
+
+
+def test_filling_adds_to_what_is_stored_and_avoids_its_values(built: Project) -> None:
+    database = Database(built.root / "bees.db")
+    before = database.connection.execute("SELECT * FROM hive ORDER BY id").fetchall()
+    taken = before[3]
+    database.connection.execute("DELETE FROM hive WHERE id IN (1, 2)")
+    database.connection.execute("DELETE FROM hive WHERE id = 30")
+    assert "3 rows added" in built.run("fill").stdout
+    after = database.connection.execute("SELECT * FROM hive ORDER BY id").fetchall()
+    assert len(after) == 40 and taken in after
+    assert set(before[2:29]) < set(after)
+    assert "Nothing to add" in built.run("fill").stdout
+    database.close()
+
+
+def test_another_seed_makes_other_rows_and_the_same_seed_the_same(project: Project) -> None:
+    first = project.run("sample", "Hive", "--format", "csv").stdout
+    assert project.run("sample", "Hive", "--format", "csv").stdout == first
+    part = project.run("sample", "Hive", "--format", "csv", "--from", "7", "--rows", "2").stdout
+    assert part.splitlines()[1:] == first.splitlines()[8:10]
+    project.write("welbik.toml", project.read("welbik.toml") + "seed = 8\n")
+    assert project.run("sample", "Hive", "--format", "csv").stdout != first
+
+
+def test_the_sample_is_what_is_stored(built: Project) -> None:
+    database = Database(built.root / "bees.db")
+    stored = database.connection.execute(
+        "SELECT hive.code, keeper.name, hive.frames FROM hive JOIN keeper ON keeper.id = keeper_id ORDER BY hive.id"
+    ).fetchall()
+    database.close()
+    lines = built.run("sample", "Hive", "--rows", "40", "--format", "csv").stdout.splitlines()[1:]
+    assert [tuple(line.split(",")[:3]) for line in lines] == [(a, b, str(c)) for a, b, c in stored]
+
+
+@pytest.mark.parametrize(
+    ("declared", "message"),
+    [
+        ("model A\n    n integer 1..3, required, unique\n", "only 3 different values"),
+        ("model A\n    b -> B, required\nmodel B\n    n text\n", "needs a B"),
+    ],
+)
+def test_rows_that_can_not_be_made_are_explained(
+    make: Callable[[str], Project], declared: str, message: str
+) -> None:
+    project = make(declared + "seed\n    3 A\n")
+    project.run("build")
+    project.run("migrate")
+    project.run("fill", code=1 if "B" in declared else 0)
+    with pytest.raises(WelbikError, match=message):
+        Drawer(understand(declared)[0], 1).draw(understand(declared)[0].models["A"], 0, 4, {})
+
+
+def test_filling_is_all_or_nothing(make: Callable[[str], Project]) -> None:
+    project = make("model A\n    n text 9, required\nmodel B\n    c -> C, required\nmodel C\n    n text\nseed\n    9 A\n    9 B\n")
+    project.run("build")
+    project.run("migrate")
+    assert "needs a C" in project.run("fill", code=1).stderr
+    database = Database(project.root / "bees.db")
+    assert database.count("a") == 0
+    database.close()
