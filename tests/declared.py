@@ -42,7 +42,11 @@ _CHOICES = _NAME.filter(lambda name: len(name) > 1)
 _MODEL_NAMES = st.sampled_from(
     ["Class", "Kit", "Settings", "Request", "Session", "Form", "Text", "Store", "Person", "HiveVisit", "Look", "Index", "Title", "Query", "Import"]
 )
-_TEXT = st.text(st.characters(exclude_categories=["Cc", "Cs", "Zl", "Zp"]), min_size=1, max_size=24).filter(str.strip)
+_TEXT = st.text(
+    st.characters(codec="latin-1", exclude_categories=["Cc"]) | st.sampled_from("ñŁσЖ蜂箱はち꿀🐝{}<>&\'\"%#"),
+    min_size=1,
+    max_size=24,
+).filter(str.strip)
 _PATTERNS = ["[A-Z]{2}-[0-9]{4}", "a+b?(c|de)*", "[^x]{3,9}", r"\d{3}\.\w+", "(north|south) [1-9]", "[a-f0-9]{12}"]
 
 

@@ -15,7 +15,7 @@ from .form_code import form_context
 from .html import title
 from .model_code import model_context
 from .page_code import controller_context, pages_context
-from .python import call, doc, from_import
+from .python import call, doc, from_import, line
 from .tests_code import supply_context, tests_context
 
 if TYPE_CHECKING:
@@ -100,6 +100,10 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
     }
     context = quoted | {
         "package": package,
+        "title_line": line("TITLE = ", quote(str(settings["title"]))),
+        "database_line": call(
+            "DATABASE = os.environ.get", [quote("DATABASE_URL"), quote(str(settings["database"]))]
+        ),
         "fingerprint": fingerprint(tables_of(schema)),
         **_start_context(schema, str(settings["title"])),
     }
@@ -121,9 +125,7 @@ def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:
         for model in models
     ]
     entries = [call("", _menu_entry(model), indent=4, tail=",") for model in schema]
-    menu = (
-        "MENU = (\n" + "".join(f"{entry}\n" for entry in entries) + ")" if entries else "MENU = ()"
-    )
+    menu = "MENU = [\n" + "".join(f"{entry}\n" for entry in entries) + "]"
     return {
         "docstring": doc(site_title),
         "imports": sorted([*imports, "from .kit import site"], key=lambda line: line.split()[1]),

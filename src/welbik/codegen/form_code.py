@@ -7,20 +7,18 @@ from typing import Any
 from ..kinds.literals import quote
 from ..schema.model import Field, Model, Reference, Schema
 from .model_code import import_model
-from .python import call, doc, from_import, keywords
+from .python import call, doc, from_import, keywords, names_used
 
 
 def form_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What `form.py.jinja` is filled with."""
     controls = [_control(member) for member in model.members]
-    body = "".join(controls)
-    lines = ["import datetime as dt"] if "dt." in body else []
-    lines += (
-        ["from decimal import Decimal"] if "Decimal(" in body.replace("fields.Decimal(", "") else []
-    )
+    used = names_used(f"[{''.join(controls)}]")
+    lines = ["import datetime as dt"] if "dt" in used else []
+    lines += ["from decimal import Decimal"] if "Decimal" in used else []
     lines += [""] if lines else []
     targets = {r.target for r in model.references} - {model.name}
-    kit = ["fields", "forms", *(["clock"] if "clock." in body else [])]
+    kit = ["fields", "forms", *(["clock"] if "clock" in used else [])]
     local = [*(import_model(schema, name) for name in targets), from_import("..kit", kit)]
     lines += sorted(local, key=lambda line: line.split()[1])
     lines.append(from_import(".model", [model.name]))

@@ -29,12 +29,14 @@ class Query:
         """Joins in what it takes to show a reference."""
         self._join(reference, self.owner, self.prefix, ())
 
-    def _join(self, reference: Reference, owner: str, prefix: str, way: tuple[str, ...]) -> str:
+    def _join(
+        self, reference: Reference, owner: str, prefix: str, way: tuple[Argument, ...]
+    ) -> str:
         alias = f"{prefix}{reference.name}"
         if alias in self.aliases:
             return alias
         target = self.schema.models[reference.target]
-        step = f"{owner}.{reference.attribute}.of_type({alias})"
+        step = Call(f"{owner}.{reference.attribute}.of_type", [alias])
         self.aliases[alias] = target.name
         # Below an outer join everything is outer: a missing parent must not hide the row.
         outer = not reference.required or prefix in self._outer

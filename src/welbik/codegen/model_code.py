@@ -7,7 +7,7 @@ from typing import Any
 from ..kinds.literals import quote
 from ..schema.model import Collection, Field, Model, Reference, Schema
 from .joins import by_name
-from .python import call, doc, from_import, fstring, keywords, mapping
+from .python import call, doc, from_import, fstring, keywords, line, mapping, names_used
 
 _ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
 
@@ -18,21 +18,22 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     in_order = [*query.alias_lines(indent=8), query.source("return ", order, indent=8)]
     attributes = [line for member in model.members for line in _attribute(schema, model, member)]
     attributes += [_collection(schema, collection) for collection in model.collections]
-    body = "\n".join(attributes + in_order) + _shown(model)
+    used = names_used("\n".join(attributes))
+    used |= names_used("\n".join(in_order)) | names_used(_shown(model))
     others = sorted(_others(model))
     here = set(query.aliases.values())
     labels = [(f.labels_name, _labels(f)) for f in model.fields if f.kind.labels()]
     return {
         "docstring": _docstring(model),
-        "imports": _imports(schema, model, body, bool(labels), here - {model.name}),
+        "imports": _imports(schema, model, used, bool(labels), here - {model.name}),
         "typing_imports": [
             import_model(schema, name) for name in others if name not in here | {model.name}
         ],
-        "singular": quote(model.singular),
-        "plural": quote(model.plural),
+        "singular": line("SINGULAR = ", quote(model.singular), indent=4),
+        "plural": line("PLURAL = ", quote(model.plural), indent=4),
         "labels": labels,
         "attributes": attributes,
-        "shown": _shown(model),
+        "shown": line("return ", _shown(model), indent=8),
         "in_order": "\n".join(in_order),
     }
 
@@ -47,23 +48,25 @@ def import_model(schema: Schema, name: str) -> str:
     return from_import(f"..{schema.models[name].folder}.model", [name])
 
 
-def _imports(schema: Schema, model: Model, body: str, labels: bool, joined: set[str]) -> list[str]:
-    lines = ["import datetime as dt"] if "dt." in body else []
-    if "Decimal" in body:
+def _imports(
+    schema: Schema, model: Model, used: set[str], labels: bool, joined: set[str]
+) -> list[str]:
+    lines = ["import datetime as dt"] if "dt" in used else []
+    if "Decimal" in used:
         lines.append("from decimal import Decimal")
     typing = ["TYPE_CHECKING"] if _others(model) - {model.name} - joined else []
     typing += ["Any", *(["ClassVar"] if labels else [])]
     lines.append(from_import("typing", typing))
     lines += ["", "import sqlalchemy as sa"]
-    if "orm." in body:
+    if "orm" in used:
         lines.append("from sqlalchemy import orm")
-    names = ["Mapped", "mapped_column", *(["relationship"] if "relationship(" in body else [])]
+    names = ["Mapped", "mapped_column", *(["relationship"] if "relationship" in used else [])]
     lines += [from_import("sqlalchemy.orm", names), ""]
     local = [import_model(schema, name) for name in joined]
-    kit = [name for name in ("clock", "columns") if f"{name}." in body]
+    kit = [name for name in ("clock", "columns") if name in used]
     local += [from_import("..kit", kit)] if kit else []
     local.append("from ..kit.database import Base")
-    local += ["from ..kit.show import show"] if "show(" in body else []
+    local += ["from ..kit.show import show"] if "show" in used else []
     return lines + sorted(local, key=lambda line: line.split()[1])
 
 
@@ -163,11 +166,9 @@ def _is_plain_text(model: Model) -> bool:
 def _value(model: Model, name: str) -> str:
     member = model.by_name.get(name)
     if isinstance(member, Field) and member.kind.labels():
-        return (
-            f"show(self.{member.labels_name}.get(self.{member.attribute}))"
-            if member.required
-            else f'show(self.{member.labels_name}.get(self.{member.attribute} or ""))'
-        )
+        value = f"self.{member.attribute}"
+        label = f"self.{member.labels_name}[{value}]"
+        return label if member.required else f"show({value} and {label})"
     if member is None:
         return "self.id"
     plain = member.required and (

@@ -10,7 +10,7 @@ from ..schema.model import Collection, Field, Model, Reference, Schema
 from . import html
 from .joins import Query
 from .model_code import import_model
-from .python import call, doc, from_import, fstring, mapping
+from .python import call, doc, from_import, fstring
 
 
 @dataclass(frozen=True)
@@ -113,7 +113,12 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
         if isinstance(member, Reference):
             query.show(member)
     sortable = dict.fromkeys([*model.columns, *(sort.name for sort in model.sort)])
-    sorts = [(quote(name), f"[{', '.join(query.order(model.by_name[name]))}]") for name in sortable]
+    sorts = [
+        call(
+            f"{quote(name)}: ", query.order(model.by_name[name]), indent=4, tail=",", brackets="[]"
+        )
+        for name in sortable
+    ]
     sections = [_section_query(schema, collection) for collection in model.collections]
     aliases = query.alias_lines() + [line for _, lines, _ in sections for line in lines]
     statements = [statement for statement, _, _ in sections]
@@ -128,7 +133,7 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
         ),
         "aliases": aliases,
         "rows": query.source("ROWS = "),
-        "sorts": mapping("SORTS: lists.Sorts = ", sorts),
+        "sorts": "SORTS: lists.Sorts = {\n" + "\n".join(sorts) + "\n}",
         "sections": statements,
         "listing": _listing(model),
         "view": _view(model),

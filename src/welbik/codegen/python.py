@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import ast
+import textwrap
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Union
 
 from ..kinds.literals import quote
+from ..language.diagnostics import width
 
 WIDTH = 88
+
+
+Argument = Union[str, "Call"]
 
 
 @dataclass(frozen=True)
@@ -15,29 +22,34 @@ class Call:
     """A call among the arguments of another; long ones are laid out like it."""
 
     head: str
-    arguments: Sequence[str]
+    arguments: Sequence[Argument]
 
     def __str__(self) -> str:
-        return f"{self.head}({', '.join(self.arguments)})"
+        return f"{self.head}({', '.join(map(str, self.arguments))})"
 
 
-Argument = str | Call
-
-
-def call(head: str, arguments: Sequence[Argument], *, indent: int = 0, tail: str = "") -> str:
+def call(
+    head: str,
+    arguments: Sequence[Argument],
+    *,
+    indent: int = 0,
+    tail: str = "",
+    brackets: str = "()",
+) -> str:
     """`head(arguments)` on one line, or on three, or with one argument a line: what fits first.
 
     `head` holds all that comes before the bracket, `tail` what follows the other one.
     """
     margin = " " * indent
+    opening, closing = brackets[0], brackets[1]
     joined = ", ".join(map(str, arguments))
-    line = f"{margin}{head}({joined}){tail}"
-    if len(line) <= WIDTH or not arguments:
+    line = f"{margin}{head}{opening}{joined}{closing}{tail}"
+    if width(line) <= WIDTH or not arguments:
         return line
-    if len(margin) + 4 + len(joined) <= WIDTH:
-        return f"{margin}{head}(\n{margin}    {joined}\n{margin}){tail}"
+    if len(margin) + 4 + width(joined) <= WIDTH:
+        return f"{margin}{head}{opening}\n{margin}    {joined}\n{margin}{closing}{tail}"
     inner = "".join(f"{_argument(argument, indent + 4)}\n" for argument in arguments)
-    return f"{margin}{head}(\n{inner}{margin}){tail}"
+    return f"{margin}{head}{opening}\n{inner}{margin}{closing}{tail}"
 
 
 def _argument(argument: Argument, indent: int) -> str:
@@ -53,13 +65,21 @@ def chain(
     margin = " " * indent
     whole = root + "".join(f".{name}({', '.join(map(str, given))})" for name, given in links)
     line = f"{margin}{head}{whole}"
-    if len(line) <= WIDTH or not links:
+    if width(line) <= WIDTH or not links:
         return line
     if len(links) == 1:
         name, arguments = links[0]
         return call(f"{head}{root}.{name}", arguments, indent=indent)
     inner = "\n".join(call(f".{name}", arguments, indent=indent + 4) for name, arguments in links)
     return f"{margin}{head}(\n{margin}    {root}\n{inner}\n{margin})"
+
+
+def line(head: str, value: str, *, indent: int = 0) -> str:
+    """`head value`, with the value between brackets on a line of its own where it only fits so."""
+    margin = " " * indent
+    if width(f"{margin}{head}{value}") <= WIDTH or len(margin) + 4 + width(value) > WIDTH:
+        return f"{margin}{head}{value}"
+    return f"{margin}{head}(\n{margin}    {value}\n{margin})"
 
 
 def mapping(head: str, items: Iterable[tuple[str, str]], *, indent: int = 0) -> str:
@@ -82,7 +102,7 @@ def from_import(module: str, names: Iterable[str]) -> str:
     """`from module import a, b`, split where it is too long."""
     wanted = sorted(set(names), key=_import_order)
     line = f"from {module} import {', '.join(wanted)}"
-    if len(line) <= WIDTH:
+    if width(line) <= WIDTH:
         return line
     return f"from {module} import (\n" + "".join(f"    {name},\n" for name in wanted) + ")"
 
@@ -103,3 +123,9 @@ def fstring(*parts: str) -> str:
         plain = part.replace("{", "{{").replace("}", "}}")
         out.append(plain if number % 2 == 0 else f"{{{part}}}")
     return "f" + quote("".join(out))
+
+
+def names_used(source: str) -> set[str]:
+    """The names that some statements refer to: so that just these are imported."""
+    tree = ast.parse(textwrap.dedent(source))
+    return {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}

@@ -8,7 +8,7 @@ from ..kinds.base import Case
 from ..kinds.boolean import Boolean
 from ..kinds.literals import quote
 from ..schema.model import Field, Model, Reference, Schema
-from .python import call, doc, from_import, fstring
+from .python import call, doc, from_import, fstring, line, names_used
 
 
 def supply_context(schema: Schema, package: str) -> dict[str, Any]:
@@ -46,14 +46,15 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
         "references": [r.name for r in model.references],
     }
     marks = {what: _parametrize(names) for what, names in lists.items()}
-    clock = "clock." in "".join(cases)
+    cases = list(dict.fromkeys(cases))
+    used = names_used(f"[{''.join(cases)}]")
     return {
         "doc": doc(
             f"{model.plural}: every page, every check just inside and outside, every relation"
         ),
-        "imports": _imports(cases, any(lists.values()), bool(shown), clock, package),
+        "imports": _imports(used, bool(cases) or any(lists.values()), bool(shown), package),
         "name": model.factory,
-        "url_line": f"URL = {quote(f'/{model.url}')}",
+        "url_line": line("URL = ", quote(f"/{model.url}")),
         "cases": cases,
         **marks,
         "unique_given": _unique_given(schema, model),
@@ -75,16 +76,16 @@ def _is_box(member: Field | Reference) -> bool:
     return isinstance(member, Field) and isinstance(member.kind, Boolean)
 
 
-def _imports(cases: list[str], marked: bool, shown: bool, clock: bool, package: str) -> list[str]:
-    lines = ["import datetime as dt"] if "dt." in "".join(cases) else []
+def _imports(used: set[str], marked: bool, shown: bool, package: str) -> list[str]:
+    lines = ["import datetime as dt"] if "dt" in used else []
     lines += ["import html"] if shown else []
     lines += [""] if lines else []
-    lines += ["import pytest"] if cases or marked else []
+    lines += ["import pytest"] if marked else []
     return [
         *lines,
         "from supply import Supply",
         "from visit import Visitor",
-        *(["", from_import(f"{package}.kit", ["clock"])] if clock else []),
+        *(["", from_import(f"{package}.kit", ["clock"])] if "clock" in used else []),
     ]
 
 
@@ -123,6 +124,6 @@ def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
         ),
         "child": call(f"child = supply.{child.factory}", [f"{reference.column}=row.id"], indent=4),
         "way": reference.removal,
-        "page": f"    page = {fstring(f'/{child.url}/', 'child.id')}",
+        "page": line("page = ", fstring(f"/{child.url}/", "child.id"), indent=4),
         "column": reference.column,
     }

@@ -56,10 +56,12 @@ def where(span: Span) -> str:
     return f"{span.source.name}:{line}:{column}"
 
 
-def _width(text: str) -> int:
-    """Columns a terminal gives to a text: wide characters take two, marks none."""
+def width(text: str) -> int:
+    """Columns that a terminal, or a formatter, gives to a text: wide characters take two, marks none."""
+    if text.isascii():
+        return len(text)
     wide = sum(unicodedata.east_asian_width(c) in "WF" for c in text)
-    marks = sum(unicodedata.combining(c) > 0 for c in text)
+    marks = sum(unicodedata.category(c) in ("Mn", "Me", "Cf") for c in text)
     return len(text) + wide - marks
 
 
@@ -68,9 +70,9 @@ def _excerpt(span: Span, paint: Paint) -> list[str]:
     source = span.source.line(line)
     before = source[: column - 1]
     # Tabs are kept, so that the caret stands where the terminal puts the text.
-    pad = "".join("\t" if c == "\t" else " " * _width(c) for c in before)
+    pad = "".join("\t" if c == "\t" else " " * width(c) for c in before)
     marked = source[column - 1 : column - 1 + max(1, span.end - span.start)]
-    carets = "^" * max(1, _width(marked))
+    carets = "^" * max(1, width(marked))
     number = f"{line:>5}"
     return [
         f"{paint('place', number + ' |')} {source}",

@@ -1,0 +1,139 @@
+"""Building: clean code, written whole or not at all, never over somebody's own lines."""
+
+from __future__ import annotations
+
+import ast
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import pytest
+from conftest import HERE, Project
+from declared import declarations, understand
+from hypothesis import Phase, assume, given, settings
+from jinja2 import Environment
+
+from welbik.codegen.files import application_files
+from welbik.project import writing
+
+SETTINGS = {"title": "Bees", "package": "bees", "database": "sqlite:///b.db", "timezone": "UTC", "page": 25}
+RUFF = [sys.executable, "-m", "ruff"]
+
+
+def _lint(folder: Path) -> None:
+    for arguments in (["check", "--no-cache", "."], ["format", "--no-cache", "--diff", "."]):
+        done = subprocess.run([*RUFF, *arguments], cwd=folder, capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stdout + done.stderr
+
+
+@given(declarations())
+@settings(max_examples=30, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+def test_whatever_is_declared_the_code_is_clean(text: str) -> None:
+    schema, problems = understand(text)
+    assume(not problems)
+    made = application_files(schema, SETTINGS)
+    with TemporaryDirectory() as folder:
+        writing.write_all(Path(folder), {name: body for name, body in made.items() if not name.startswith("bees/kit/")})
+        writing.write_all(Path(folder), {"bees/kit/__init__.py": ""})
+        _lint(Path(folder))
+    for name, body in made.items():
+        if name.endswith(".py"):
+            ast.parse(body)
+        elif name.endswith(".html"):
+            Environment().parse(body)
+
+
+def test_the_copied_files_are_clean_too(built: Project) -> None:
+    _lint(built.root)
+    for path in (HERE.parent / "src/welbik/blueprint/kit").glob("*.py"):
+        assert built.read(f"bees/kit/{path.name}") == path.read_text("utf-8")
+
+
+def test_the_application_imports_nothing_of_welbik(built: Project) -> None:
+    for path in (built.root / "bees").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            names = [a.name for a in node.names] if isinstance(node, ast.Import) else []
+            names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
+            assert not [name for name in names if name.split(".")[0] == "welbik"], path
+
+
+def test_ten_fields_and_two_relations_stay_short(make: Callable[[str], Project]) -> None:
+    fields = "".join(f"    field_{n} {kind}\n" for n, kind in enumerate(["text 80, required", "integer 1..9", "date", "boolean", "email"] * 2))
+    project = make(f"model A\n{fields}    b -> B, required\n    c -> B\nmodel B\n    name text 9\n")
+    project.run("build")
+    lines = sum(len(project.read(f"bees/a/{name}.py").splitlines()) for name in ("model", "form", "controller"))
+    assert lines <= 150
+
+
+def test_building_again_writes_nothing(built: Project) -> None:
+    before = {path: path.stat().st_mtime_ns for path in built.root.rglob("*")}
+    assert "Nothing to write" in built.run("build").stdout
+    assert {path: path.stat().st_mtime_ns for path in built.root.rglob("*")} == before
+
+
+def test_an_edited_file_is_named_and_not_touched(built: Project) -> None:
+    built.replace("bees/hive/form.py", "form = forms", "# Mine.\nform = forms")
+    mine = built.read("bees/hive/form.py")
+    assert "Nothing to write" in built.run("build").stdout
+    built.replace("models/bees.welbik", "frames  integer 4..24", "frames  integer 4..30")
+    said = built.run("build").stdout
+    assert "bees/hive/form.py" in said and "edited" in said
+    assert built.read("bees/hive/form.py") == mine
+    assert "high=30" in built.run("build", "--diff").stdout
+    built.write("bees/hive/form.py", mine.replace("high=24", "high=30").replace("# Mine.\n", ""))
+    assert "Nothing to write" in built.run("build").stdout
+
+
+def test_preview_and_diff_write_nothing(built: Project) -> None:
+    built.replace("models/bees.welbik", 'hint "Such as AB-1234"', 'hint "Like AB-1234"')
+    before = built.files()
+    assert "bees/hive/form.py" in built.run("build", "--preview").stdout
+    assert '+        hint="Like AB-1234",' in built.run("build", "--diff").stdout
+    assert built.files() == before
+
+
+def test_files_of_a_model_that_is_gone_go_unless_edited(built: Project) -> None:
+    built.declare(built.read("models/bees.welbik") + "\nmodel Extra\n    a text 9\n")
+    built.run("build")
+    built.write("bees/extra/pages/list.html", "mine")
+    built.declare(built.read("models/bees.welbik").replace("\nmodel Extra\n    a text 9\n", ""))
+    assert "no model asks for bees/extra/pages/list.html" in built.run("build").stdout.lower()
+    left = [name for name in built.files() if "extra" in name]
+    assert left == ["bees/extra/pages/list.html"]
+
+
+def test_a_failure_half_way_leaves_everything_as_it_was(built: Project, monkeypatch: pytest.MonkeyPatch) -> None:
+    before = built.files()
+    moves = 0
+    replace = writing._replace
+
+    def failing(*arguments: object) -> None:
+        nonlocal moves
+        moves += 1
+        if moves == 5:
+            raise OSError(28, "No space left on device", "disk")
+        replace(*arguments)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(writing, "_replace", failing)
+    targets = {name: "changed" for name in list(before)[:9]} | {"new/file.py": "new"}
+    with pytest.raises(writing.WelbikError, match="No space left"):
+        writing.write_all(built.root, targets, [list(before)[-1]])
+    assert built.files() == before
+
+
+@pytest.mark.skipif(os.geteuid() == 0, reason="root may write everywhere")
+def test_a_folder_that_can_not_be_written_is_one_clear_message(project: Project) -> None:
+    project.root.chmod(0o500)
+    said = project.run("build", code=1).stderr
+    project.root.chmod(0o700)
+    assert "can't be written" in said
+
+
+def test_a_setting_reaches_the_code(built: Project) -> None:
+    built.replace("welbik.toml", 'title = "Bees"', 'title = "The \\"best\\" bees"\npage = 7')
+    built.run("build")
+    assert "TITLE = 'The \"best\" bees'" in built.read("bees/settings.py")
+    assert "PAGE = 7" in built.read("bees/settings.py")

@@ -1,0 +1,62 @@
+"""The generated projects' own tests, types and commands, from the first command on."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from conftest import HERE, Project
+
+
+def _complete(project: Project, package: str) -> str:
+    """Builds, migrates and fills a project, and runs its own tests and a strict type check."""
+    for command in ("check", "build", "migrate", "fill", "status"):
+        project.run(command)
+    project.python("-m", "mypy", "--strict", "--cache-dir", str(HERE.parent / ".mypy_cache"), package)
+    return project.python("-m", "pytest", "-q", "-p", "no:cacheprovider").stdout
+
+
+def test_a_project_begun_with_init_runs_through_every_step(empty: Project) -> None:
+    said = empty.run("init", "my-bees").stdout
+    assert "welbik build" in said
+    project = Project(empty.root / "my-bees")
+    assert "passed" in _complete(project, "my_bees")
+    assert "passed" in project.python("-m", "pytest", "-q", "tests/test_hive.py", "-k", "unique").stdout
+
+
+def test_awkward_names_and_texts_are_carried_through(empty: Project) -> None:
+    empty.run("init", "awkward", "--title", 'The "odd" {{ site }} & <co>')
+    project = Project(empty.root / "awkward")
+    project.write("models/awkward.welbik", (HERE / "projects" / "awkward.welbik").read_text("utf-8"))
+    assert "passed" in _complete(project, "awkward")
+
+
+def test_the_demo_does_everything_and_says_what_there_is(empty: Project) -> None:
+    said = empty.run("demo", "--once").stdout
+    assert "passed" in said and "failed" not in said
+    assert "5,142 rows" in said
+    again = empty.run("demo", "--once").stdout
+    assert "Found the project" in again and "Nothing to add" in again
+    assert "5,142 rows" in again
+
+
+def test_a_broken_rule_is_caught_by_the_generated_tests(built: Project) -> None:
+    """The generated tests can fail: a form that forgets a bound does not get past them."""
+    built.replace("bees/hive/form.py", "high=24", "high=25")
+    with pytest.raises(AssertionError, match="test_checks.*frames"):
+        built.python("-m", "pytest", "-q", "tests/test_hive.py", "-p", "no:cacheprovider")
+
+
+def test_generated_tests_say_what_to_run_when_a_migration_is_missing(built: Project) -> None:
+    built.replace("models/bees.welbik", "    frames ", "    notes   text 200\n    frames ")
+    built.run("build")
+    with pytest.raises(AssertionError, match="run welbik migrate"):
+        built.python("-m", "pytest", "-q", "-p", "no:cacheprovider")
+
+
+def test_declarations_may_be_spread_over_files(project: Project) -> None:
+    keeper, hive = project.read("models/bees.welbik").split("\nmodel Hive")
+    project.declare("model Hive" + hive)
+    project.write("models/people/keepers.welbik", keeper)
+    assert "2 models in 2 files" in project.run("check").stdout
+    assert Path(project.root / "models" / "people" / "keepers.welbik").exists()
