@@ -1,0 +1,198 @@
+"""Bringing the database to the declarations: simple changes done, all else refused, nothing half done."""
+
+from __future__ import annotations
+
+import signal
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import pytest
+from conftest import WELBIK, Project
+from declared import declarations, understand
+from hypothesis import assume, given, settings
+
+from welbik.migrations.difference import difference
+from welbik.migrations.files import read_migration, tables_after, to_toml
+from welbik.storage.tables import fingerprint, tables_of
+
+
+def _rows(project: Project, query: str) -> list[tuple[object, ...]]:
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        return connection.execute(query).fetchall()
+
+
+@given(declarations())
+@settings(max_examples=50)
+def test_a_migration_file_keeps_all_that_is_declared(text: str) -> None:
+    schema, problems = understand(text)
+    assume(not problems)
+    wanted = tables_of(schema)
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "0001-all.toml"
+        path.write_text(to_toml(difference({}, schema).steps, fingerprint(wanted)), "utf-8")
+        migration = read_migration(path)
+    assert tables_after([migration]) == wanted
+    assert migration.schema == fingerprint(wanted)
+    assert not difference(wanted, schema)
+
+
+def test_the_first_migration_makes_every_table_and_running_again_does_nothing(project: Project) -> None:
+    project.run("build")
+    assert "make the table keeper" in project.run("migrate").stdout
+    before = project.files()
+    assert "Nothing to do" in project.run("migrate").stdout
+    assert project.files() == before
+    with pytest.raises(sqlite3.IntegrityError, match="hive_frames_range"):
+        _rows(project, "INSERT INTO hive (code, keeper_id, frames, opened) VALUES ('AB-1234', 1, 3, '2020-01-01')")
+
+
+def test_new_models_and_fields_are_added_and_rows_kept(built: Project) -> None:
+    before = _rows(built, "SELECT * FROM hive ORDER BY id")
+    built.replace(
+        "models/bees.welbik",
+        "    frames ",
+        '    notes   text 200\n    checked date, required, default today\n    weight  decimal 0..99.99, required, default 12.50\n    level   one of low | high, default low\n    frames ',
+    )
+    built.replace("models/bees.welbik", "seed\n", "model Visit\n    hive -> Hive, required, on removal remove\n    note text 20\n\nseed\n")
+    built.run("build")
+    said = built.run("migrate").stdout
+    for part in ("make the table visit", "add the column hive.notes", "hive.checked", "12.50 in the rows"):
+        assert part in said
+    after = _rows(built, "SELECT id, code, keeper_id, frames, kind, opened FROM hive ORDER BY id")
+    assert sorted(map(str, after[0])) == sorted(map(str, before[0])) and len(after) == len(before)
+    assert set(_rows(built, "SELECT notes, checked, weight, level FROM hive")) == {
+        (None, *_rows(built, "SELECT date('now')")[0], 1250, "low")
+    }
+    with pytest.raises(sqlite3.IntegrityError):
+        _rows(built, "UPDATE hive SET weight = NULL")
+    assert _rows(built, "PRAGMA foreign_key_check") == []
+    built.python("-m", "pytest", "-q", "-p", "no:cacheprovider")
+
+
+def test_a_field_goes_only_after_a_question(built: Project) -> None:
+    built.replace("models/bees.welbik", "    kind    one of national | long \"Long hive\", default national\n", "")
+    before = built.files()
+    assert "--allow-loss" in built.run("migrate", code=1).stderr
+    assert "take away the column hive.kind" in built.run("migrate", "--preview").stdout
+    assert built.files() == before
+    built.run("build")
+    built.run("migrate", "--allow-loss")
+    assert "kind" not in [row[1] for row in _rows(built, "PRAGMA table_info(hive)")]
+    assert _rows(built, "SELECT count(*) FROM hive") == [(40,)]
+    assert "All in step" in built.run("status").stdout
+
+
+REFUSED = [
+    ("frames  integer 4..24", "frames  integer 4..30", "range from 4..24 to 4..30"),
+    ("name    text 2..40, required", "name    text 2..40", "required from yes to no"),
+    ("    frames ", "    size integer, required\n    frames ", "Give it a default"),
+    ("    frames ", "    size integer, unique, default 3\n    frames ", "Leave the default out"),
+    ('kind    one of national | long "Long hive"', "kind    one of national | top_bar", "among"),
+]
+
+
+@pytest.mark.parametrize(("old", "new", "reason"), REFUSED)
+def test_other_changes_are_refused_with_the_reason(built: Project, old: str, new: str, reason: str) -> None:
+    built.replace("models/bees.welbik", old, new)
+    before, rows = built.files(), _rows(built, "SELECT * FROM hive")
+    said = built.run("migrate", code=1).stderr
+    assert reason in said and "nothing was changed" in said
+    assert built.files() == before and _rows(built, "SELECT * FROM hive") == rows
+
+
+def test_words_on_pages_need_no_migration(built: Project) -> None:
+    built.replace("models/bees.welbik", 'hint "Such as AB-1234"', 'hint "Like AB-1234", label "Number"')
+    built.run("build")
+    assert "Nothing to do" in built.run("migrate").stdout
+
+
+def test_sql_is_shown_and_not_run(project: Project) -> None:
+    said = project.run("migrate", "--sql").stdout
+    assert 'CREATE TABLE "hive"' in said and "BETWEEN 4 AND 24" in said
+    assert not (project.root / "migrations").exists() and not (project.root / "bees.db").exists()
+    sqlite3.connect(":memory:").executescript(said)
+
+
+def test_a_migration_that_fails_takes_its_file_back(built: Project) -> None:
+    _rows(built, "CREATE TABLE visit (id INTEGER)")
+    built.replace("models/bees.welbik", "seed\n", "model Visit\n    note text 20\n\nseed\n")
+    before = built.files()
+    assert "no migration made" in built.run("migrate", code=1).stderr
+    assert built.files() == before
+
+
+def test_changed_missing_and_doubled_migrations_are_told_apart(built: Project) -> None:
+    path = next((built.root / "migrations").glob("*.toml"))
+    text = path.read_text("utf-8")
+    path.write_text(text.replace("4..24", "4..25"), "utf-8")
+    built.replace("models/bees.welbik", "4..24", "4..25")
+    assert "is not what ran on this database" in built.run("migrate", code=1).stderr
+    path.write_text("nonsense", "utf-8")
+    assert "can't be read" in built.run("migrate", code=1).stderr
+    path.write_text(text, "utf-8")
+    path.with_name("0001-other.toml").write_text(text, "utf-8")
+    assert "should have the number 0002" in built.run("migrate", code=1).stderr
+
+
+_KILLED = """
+import os, signal, sys
+from welbik.storage import sqlite
+real = sqlite.Database.migrate
+def migrate(self, name, digest, schema, statements):
+    def pulled():
+        for number, statement in enumerate(statements):
+            if number == {at}:
+                os.kill(os.getpid(), signal.SIGKILL)
+            yield statement
+    real(self, name, digest, schema, pulled())
+sqlite.Database.migrate = migrate
+from welbik.cli.main import main
+sys.argv = ["welbik", "migrate", "--allow-loss"]
+main()
+"""
+
+
+@pytest.mark.parametrize("at", [0, 1, 2, 3, 4])
+def test_a_pulled_plug_loses_nothing_and_the_next_run_goes_on(built: Project, at: int) -> None:
+    built.replace("models/bees.welbik", "    frames ", "    notes text, required, default \"-\"\n    frames ")
+    built.run("build")
+    before = _rows(built, "SELECT * FROM hive ORDER BY id")
+    killed = subprocess.run([sys.executable, "-c", _KILLED.format(at=at)], cwd=built.root, check=False)
+    assert killed.returncode == -signal.SIGKILL
+    assert _rows(built, "SELECT * FROM hive ORDER BY id") == before
+    assert "ran 0002" in built.run("migrate").stdout
+    assert _rows(built, "SELECT DISTINCT notes FROM hive") == [("-",)]
+    assert _rows(built, "PRAGMA integrity_check") == [("ok",)]
+
+
+def test_a_database_in_use_is_one_clear_message(built: Project) -> None:
+    built.replace("models/bees.welbik", "    frames ", "    notes text 9\n    frames ")
+    holder = sqlite3.connect(built.root / "bees.db", isolation_level=None)
+    holder.execute("BEGIN IMMEDIATE")
+    assert "in use" in built.run("migrate", code=1).stderr
+    holder.execute("ROLLBACK")
+    built.run("migrate")
+    holder.close()
+
+
+def test_status_leads_from_nothing_to_all_in_step(make: Callable[[str], Project]) -> None:
+    project = make("model Hive\n    code text 9\nseed\n    3 Hive\n")
+    ran = []
+    for _ in range(6):
+        said = _status(project)
+        if "All in step" in said:
+            break
+        command = said.rsplit("Next: welbik ", 1)[1].strip()
+        ran.append(command)
+        project.run(*command.split())
+    assert ran == ["build", "migrate", "fill"]
+
+
+def _status(project: Project) -> str:
+    done = subprocess.run([WELBIK, "status"], cwd=project.root, capture_output=True, text=True, check=False)
+    assert done.returncode == (0 if "All in step" in done.stdout else 1)
+    return done.stdout
