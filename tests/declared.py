@@ -33,27 +33,85 @@ def quoted(text: str) -> str:
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n") + '"'
 
 
-_AWKWARD = ["metadata", "int", "str", "date", "order", "row", "title", "url_for", "sa", "self", "errors", "in_order"]
+_AWKWARD = [
+    "metadata",
+    "int",
+    "str",
+    "date",
+    "order",
+    "row",
+    "title",
+    "url_for",
+    "sa",
+    "self",
+    "errors",
+    "in_order",
+]
 _NAME = st.from_regex(r"[a-z][a-z0-9_]{0,14}", fullmatch=True)
 _FIELD_NAMES = (st.sampled_from(_AWKWARD) | _NAME).filter(
-    lambda name: not keyword.iskeyword(name) and name not in CLAUSES and name != "id" and not name.endswith("_id")
+    lambda name: (
+        not keyword.iskeyword(name)
+        and name not in CLAUSES
+        and name != "id"
+        and not name.endswith("_id")
+    )
 )
 _CHOICES = _NAME.filter(lambda name: len(name) > 1)
 _MODEL_NAMES = st.sampled_from(
-    ["Class", "Kit", "Settings", "Request", "Session", "Form", "Text", "Store", "Person", "HiveVisit", "Look", "Index", "Title", "Query", "Import"]
+    [
+        "Class",
+        "Kit",
+        "Settings",
+        "Request",
+        "Session",
+        "Form",
+        "Text",
+        "Store",
+        "Person",
+        "HiveVisit",
+        "Look",
+        "Index",
+        "Title",
+        "Query",
+        "Import",
+    ]
 )
 _TEXT = st.text(
-    st.characters(codec="latin-1", exclude_categories=["Cc"]) | st.sampled_from("ñŁσЖ蜂箱はち꿀🐝{}<>&\'\"%#"),
+    st.characters(codec="latin-1", exclude_categories=["Cc"])
+    | st.sampled_from("ñŁσЖ蜂箱はち꿀🐝{}<>&'\"%#"),
     min_size=1,
     max_size=24,
 ).filter(str.strip)
-_PATTERNS = ["[A-Z]{2}-[0-9]{4}", "a+b?(c|de)*", "[^x]{3,9}", r"\d{3}\.\w+", "(north|south) [1-9]", "[a-f0-9]{12}"]
+_PATTERNS = [
+    "[A-Z]{2}-[0-9]{4}",
+    "a+b?(c|de)*",
+    "[^x]{3,9}",
+    r"\d{3}\.\w+",
+    "(north|south) [1-9]",
+    "[a-f0-9]{12}",
+]
 
 
 @st.composite
 def _types(draw: st.DrawFn) -> str:
     """A type, its own modifiers, and a default that fits."""
-    kind = draw(st.sampled_from(["text", "long", "pattern", "integer", "decimal", "number", "boolean", "date", "datetime", "one", "email"]))
+    kind = draw(
+        st.sampled_from(
+            [
+                "text",
+                "long",
+                "pattern",
+                "integer",
+                "decimal",
+                "number",
+                "boolean",
+                "date",
+                "datetime",
+                "one",
+                "email",
+            ]
+        )
+    )
     if kind == "text":
         low = draw(st.integers(1, 30))
         return f"text {low}..{draw(st.integers(low, 120))}"
@@ -64,18 +122,35 @@ def _types(draw: st.DrawFn) -> str:
     if kind in ("integer", "number"):
         low, high = sorted(draw(st.tuples(*[st.integers(-(10**6), 10**6)] * 2)))
         limits = draw(st.sampled_from([f"{low}..{high}", f"{low}..", f"..{high}", ""]))
-        default = draw(st.sampled_from(["", f", default {high if limits.startswith('..') else low}"]))
+        default = draw(
+            st.sampled_from(["", f", default {high if limits.startswith('..') else low}"])
+        )
         return f"{kind} {limits}{default}" if limits else kind
     if kind == "decimal":
         low = draw(st.decimals(-999, 999, places=2))
         high = draw(st.decimals(low, 1000, places=2))
-        return draw(st.sampled_from(["decimal", f"decimal {low}..{high}", f"decimal {low}.., places 3"]))
+        return draw(
+            st.sampled_from(["decimal", f"decimal {low}..{high}", f"decimal {low}.., places 3"])
+        )
     if kind == "one":
         names = draw(st.lists(_CHOICES, min_size=1, max_size=6, unique=True))
-        choices = " | ".join(f"{name} {quoted(draw(_TEXT))}" if draw(st.booleans()) else name for name in names)
+        choices = " | ".join(
+            f"{name} {quoted(draw(_TEXT))}" if draw(st.booleans()) else name for name in names
+        )
         return f"one of {choices}" + draw(st.sampled_from(["", f", default {names[0]}"]))
-    moving = {"date": ["date", "date ..today", "date 2020-02-29..today, default today", "date today - 30 days.."]}
-    moving["datetime"] = ["datetime", "datetime ..now, default now", "datetime 2020-01-01T08:30..2030-01-01T09:00"]
+    moving = {
+        "date": [
+            "date",
+            "date ..today",
+            "date 2020-02-29..today, default today",
+            "date today - 30 days..",
+        ]
+    }
+    moving["datetime"] = [
+        "datetime",
+        "datetime ..now, default now",
+        "datetime 2020-01-01T08:30..2030-01-01T09:00",
+    ]
     return draw(st.sampled_from(moving.get(kind, [kind])))
 
 
@@ -86,7 +161,9 @@ def _members(draw: st.DrawFn, name: str, earlier: list[str]) -> list[str]:
     for field in names:
         if draw(st.integers(0, 3)) == 0:
             target = draw(st.sampled_from([name, *earlier]))
-            extras = ["", ", on removal remove"] + ([", on removal clear"] if target == name else [", required"])
+            extras = ["", ", on removal remove"] + (
+                [", on removal clear"] if target == name else [", required"]
+            )
             line = f"{field} -> {target}{draw(st.sampled_from(extras))}"
         else:
             line = f"{field} {draw(_types())}{draw(st.sampled_from(['', ', required']))}"

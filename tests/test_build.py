@@ -19,13 +19,21 @@ from jinja2 import Environment
 from welbik.codegen.files import application_files
 from welbik.project import writing
 
-SETTINGS = {"title": "Bees", "package": "bees", "database": "sqlite:///b.db", "timezone": "UTC", "page": 25}
+SETTINGS = {
+    "title": "Bees",
+    "package": "bees",
+    "database": "sqlite:///b.db",
+    "timezone": "UTC",
+    "page": 25,
+}
 RUFF = [sys.executable, "-m", "ruff"]
 
 
 def _lint(folder: Path) -> None:
     for arguments in (["check", "--no-cache", "."], ["format", "--no-cache", "--diff", "."]):
-        done = subprocess.run([*RUFF, *arguments], cwd=folder, capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [*RUFF, *arguments], cwd=folder, capture_output=True, text=True, check=False
+        )
         assert done.returncode == 0, done.stdout + done.stderr
 
 
@@ -36,7 +44,10 @@ def test_whatever_is_declared_the_code_is_clean(text: str) -> None:
     assume(not problems)
     made = application_files(schema, SETTINGS)
     with TemporaryDirectory() as folder:
-        writing.write_all(Path(folder), {name: body for name, body in made.items() if not name.startswith("bees/kit/")})
+        writing.write_all(
+            Path(folder),
+            {name: body for name, body in made.items() if not name.startswith("bees/kit/")},
+        )
         writing.write_all(Path(folder), {"bees/kit/__init__.py": ""})
         _lint(Path(folder))
     for name, body in made.items():
@@ -61,10 +72,18 @@ def test_the_application_imports_nothing_of_welbik(built: Project) -> None:
 
 
 def test_ten_fields_and_two_relations_stay_short(make: Callable[[str], Project]) -> None:
-    fields = "".join(f"    field_{n} {kind}\n" for n, kind in enumerate(["text 80, required", "integer 1..9", "date", "boolean", "email"] * 2))
+    fields = "".join(
+        f"    field_{n} {kind}\n"
+        for n, kind in enumerate(
+            ["text 80, required", "integer 1..9", "date", "boolean", "email"] * 2
+        )
+    )
     project = make(f"model A\n{fields}    b -> B, required\n    c -> B\nmodel B\n    name text 9\n")
     project.run("build")
-    lines = sum(len(project.read(f"bees/a/{name}.py").splitlines()) for name in ("model", "form", "controller"))
+    lines = sum(
+        len(project.read(f"bees/a/{name}.py").splitlines())
+        for name in ("model", "form", "controller")
+    )
     assert lines <= 150
 
 
@@ -105,7 +124,9 @@ def test_files_of_a_model_that_is_gone_go_unless_edited(built: Project) -> None:
     assert left == ["bees/extra/pages/list.html"]
 
 
-def test_a_failure_half_way_leaves_everything_as_it_was(built: Project, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_failure_half_way_leaves_everything_as_it_was(
+    built: Project, monkeypatch: pytest.MonkeyPatch
+) -> None:
     before = built.files()
     moves = 0
     replace = writing._replace
@@ -118,7 +139,7 @@ def test_a_failure_half_way_leaves_everything_as_it_was(built: Project, monkeypa
         replace(*arguments)  # type: ignore[arg-type]
 
     monkeypatch.setattr(writing, "_replace", failing)
-    targets = {name: "changed" for name in list(before)[:9]} | {"new/file.py": "new"}
+    targets = dict.fromkeys(list(before)[:9], "changed") | {"new/file.py": "new"}
     with pytest.raises(writing.WelbikError, match="No space left"):
         writing.write_all(built.root, targets, [list(before)[-1]])
     assert built.files() == before

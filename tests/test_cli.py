@@ -26,7 +26,9 @@ def test_the_version_and_help_of_every_command(empty: Project) -> None:
         assert "Example:" in said and f"welbik {name}" in said
 
 
-@pytest.mark.parametrize("command", [name for name in COMMANDS if name not in ("init", "demo", "sample")])
+@pytest.mark.parametrize(
+    "command", [name for name in COMMANDS if name not in ("init", "demo", "sample")]
+)
 def test_no_project_here(empty: Project, command: str) -> None:
     said = empty.run(command, code=2).stderr
     assert "no project here" in said and "welbik init" in said
@@ -41,7 +43,7 @@ def test_an_unknown_command_or_option_is_wrong_usage(project: Project) -> None:
 
 TOML = [
     ("title = 5", "is not a text"),
-    ("page = \"5\"", "is not a whole number"),
+    ('page = "5"', "is not a whole number"),
     ("page = 0", "1 to 1000"),
     ("pages = 5", "did you mean page?"),
     ("title = ", "no valid TOML"),
@@ -80,10 +82,14 @@ def test_a_database_that_can_not_be_opened(project: Project, address: str, messa
 
 
 def test_files_that_can_not_be_read(project: Project) -> None:
-    (project.root / "models/latin.welbik").write_bytes("model Größe\n    a text\n".encode("latin-1"))
+    (project.root / "models/latin.welbik").write_bytes(
+        "model Größe\n    a text\n".encode("latin-1")
+    )
     said = project.run("check", code=1).stdout
     assert "models/latin.welbik:1:9: byte 0xf6 is not UTF-8" in said
-    (project.root / "models/latin.welbik").write_bytes("\ufeffmodel Colour\r\n    a text 9\r\n".encode())
+    (project.root / "models/latin.welbik").write_bytes(
+        "\ufeffmodel Colour\r\n    a text 9\r\n".encode()
+    )
     assert "3 models in 2 files" in project.run("check").stdout
 
 
@@ -151,7 +157,9 @@ def test_plain_output_without_a_terminal_and_with_no_color(project: Project) -> 
     assert "\x1b" not in project.run("check", code=1).stdout
 
 
-def _interrupted(project: Project, *arguments: str, wait_for: str = "") -> subprocess.CompletedProcess[str]:
+def _interrupted(
+    project: Project, *arguments: str, wait_for: str = ""
+) -> subprocess.CompletedProcess[str]:
     """Sends Ctrl-C once the command has said something."""
     process = subprocess.Popen(
         [WELBIK, *arguments], cwd=project.root, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
@@ -191,11 +199,20 @@ def test_ctrl_c_while_filling_leaves_no_half_of_it(make: Callable[[str], Project
     project = make(HIVES)
     project.run("build")
     project.run("migrate")
-    done = subprocess.run([sys.executable, "-c", _SLOW_FILL], cwd=project.root, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", _SLOW_FILL],
+        cwd=project.root,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 130 and "Stopped." in done.stderr and "Traceback" not in done.stderr
-    assert "0 of 5 Keeper" in subprocess.run(
-        [WELBIK, "status"], cwd=project.root, capture_output=True, text=True, check=False
-    ).stdout
+    assert (
+        "0 of 5 Keeper"
+        in subprocess.run(
+            [WELBIK, "status"], cwd=project.root, capture_output=True, text=True, check=False
+        ).stdout
+    )
     project.run("fill")
 
 

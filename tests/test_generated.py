@@ -12,7 +12,9 @@ def _complete(project: Project, package: str) -> str:
     """Builds, migrates and fills a project, and runs its own tests and a strict type check."""
     for command in ("check", "build", "migrate", "fill", "status"):
         project.run(command)
-    project.python("-m", "mypy", "--strict", "--cache-dir", str(HERE.parent / ".mypy_cache"), package)
+    project.python(
+        "-m", "mypy", "--strict", "--cache-dir", str(HERE.parent / ".mypy_cache"), package
+    )
     return project.python("-m", "pytest", "-q", "-p", "no:cacheprovider").stdout
 
 
@@ -21,13 +23,18 @@ def test_a_project_begun_with_init_runs_through_every_step(empty: Project) -> No
     assert "welbik build" in said
     project = Project(empty.root / "my-bees")
     assert "passed" in _complete(project, "my_bees")
-    assert "passed" in project.python("-m", "pytest", "-q", "tests/test_hive.py", "-k", "unique").stdout
+    assert (
+        "passed"
+        in project.python("-m", "pytest", "-q", "tests/test_hive.py", "-k", "unique").stdout
+    )
 
 
 def test_awkward_names_and_texts_are_carried_through(empty: Project) -> None:
     empty.run("init", "awkward", "--title", 'The "odd" {{ site }} & <co>')
     project = Project(empty.root / "awkward")
-    project.write("models/awkward.welbik", (HERE / "projects" / "awkward.welbik").read_text("utf-8"))
+    project.write(
+        "models/awkward.welbik", (HERE / "projects" / "awkward.welbik").read_text("utf-8")
+    )
     assert "passed" in _complete(project, "awkward")
 
 

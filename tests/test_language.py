@@ -64,7 +64,9 @@ WRONG = [
 
 
 @pytest.mark.parametrize(("line", "column", "code", "remedy"), WRONG)
-def test_a_wrong_line_is_placed_and_explained(line: str, column: int, code: str, remedy: str) -> None:
+def test_a_wrong_line_is_placed_and_explained(
+    line: str, column: int, code: str, remedy: str
+) -> None:
     text = f"model Keeper\n    name text 40\n\nmodel Hive\n    code_name text 5\n    {line}\n"
     problems = understand(text)[1]
     assert [problem.code for problem in problems] == [code]
@@ -101,7 +103,9 @@ def test_a_wrong_block_is_explained(text: str, code: str) -> None:
 
 
 def test_all_problems_come_at_once_and_in_order() -> None:
-    text = "model Hive\n" + "".join(f"    f{n} {line}\n" for n, line in enumerate(["txt", "text 0", "-> X"] * 20))
+    text = "model Hive\n" + "".join(
+        f"    f{n} {line}\n" for n, line in enumerate(["txt", "text 0", "-> X"] * 20)
+    )
     places = [problem.span.place for problem in understand(text)[1]]
     assert len(places) == 60
     assert places == sorted(places)
@@ -137,7 +141,9 @@ def _mutated(draw: st.DrawFn) -> str:
     for _ in range(draw(st.integers(1, 4))):
         start = draw(st.integers(0, len(text)))
         end = min(len(text), start + draw(st.integers(0, 40)))
-        piece = draw(st.sampled_from(["", text[start:end] * 2, "\n", '"', ",", " -> ", "..", "(", "\t", "é"]))
+        piece = draw(
+            st.sampled_from(["", text[start:end] * 2, "\n", '"', ",", " -> ", "..", "(", "\t", "é"])
+        )
         text = text[:start] + piece + text[end:]
     return text
 
@@ -163,4 +169,6 @@ def test_line_ends_and_order_of_models_do_not_matter(text: str) -> None:
     again = understand(text.replace("\n", "\r\n"))[0]
     turned = understand("\n".join(reversed(text.split("\n\n"))) if "\n\n" in text else text)[0]
     for other in (again, turned):
-        assert {m.name: [f.name for f in m.members] for m in other} == {m.name: [f.name for f in m.members] for m in schema}
+        assert {m.name: [f.name for f in m.members] for m in other} == {
+            m.name: [f.name for f in m.members] for m in schema
+        }

@@ -40,14 +40,19 @@ def test_a_migration_file_keeps_all_that_is_declared(text: str) -> None:
     assert not difference(wanted, schema)
 
 
-def test_the_first_migration_makes_every_table_and_running_again_does_nothing(project: Project) -> None:
+def test_the_first_migration_makes_every_table_and_running_again_does_nothing(
+    project: Project,
+) -> None:
     project.run("build")
     assert "make the table keeper" in project.run("migrate").stdout
     before = project.files()
     assert "Nothing to do" in project.run("migrate").stdout
     assert project.files() == before
     with pytest.raises(sqlite3.IntegrityError, match="hive_frames_range"):
-        _rows(project, "INSERT INTO hive (code, keeper_id, frames, opened) VALUES ('AB-1234', 1, 3, '2020-01-01')")
+        _rows(
+            project,
+            "INSERT INTO hive (code, keeper_id, frames, opened) VALUES ('AB-1234', 1, 3, '2020-01-01')",
+        )
 
 
 def test_new_models_and_fields_are_added_and_rows_kept(built: Project) -> None:
@@ -55,12 +60,21 @@ def test_new_models_and_fields_are_added_and_rows_kept(built: Project) -> None:
     built.replace(
         "models/bees.welbik",
         "    frames ",
-        '    notes   text 200\n    checked date, required, default today\n    weight  decimal 0..99.99, required, default 12.50\n    level   one of low | high, default low\n    frames ',
+        "    notes   text 200\n    checked date, required, default today\n    weight  decimal 0..99.99, required, default 12.50\n    level   one of low | high, default low\n    frames ",
     )
-    built.replace("models/bees.welbik", "seed\n", "model Visit\n    hive -> Hive, required, on removal remove\n    note text 20\n\nseed\n")
+    built.replace(
+        "models/bees.welbik",
+        "seed\n",
+        "model Visit\n    hive -> Hive, required, on removal remove\n    note text 20\n\nseed\n",
+    )
     built.run("build")
     said = built.run("migrate").stdout
-    for part in ("make the table visit", "add the column hive.notes", "hive.checked", "12.50 in the rows"):
+    for part in (
+        "make the table visit",
+        "add the column hive.notes",
+        "hive.checked",
+        "12.50 in the rows",
+    ):
         assert part in said
     after = _rows(built, "SELECT id, code, keeper_id, frames, kind, opened FROM hive ORDER BY id")
     assert sorted(map(str, after[0])) == sorted(map(str, before[0])) and len(after) == len(before)
@@ -74,7 +88,11 @@ def test_new_models_and_fields_are_added_and_rows_kept(built: Project) -> None:
 
 
 def test_a_field_goes_only_after_a_question(built: Project) -> None:
-    built.replace("models/bees.welbik", "    kind    one of national | long \"Long hive\", default national\n", "")
+    built.replace(
+        "models/bees.welbik",
+        '    kind    one of national | long "Long hive", default national\n',
+        "",
+    )
     before = built.files()
     assert "--allow-loss" in built.run("migrate", code=1).stderr
     assert "take away the column hive.kind" in built.run("migrate", "--preview").stdout
@@ -96,7 +114,9 @@ REFUSED = [
 
 
 @pytest.mark.parametrize(("old", "new", "reason"), REFUSED)
-def test_other_changes_are_refused_with_the_reason(built: Project, old: str, new: str, reason: str) -> None:
+def test_other_changes_are_refused_with_the_reason(
+    built: Project, old: str, new: str, reason: str
+) -> None:
     built.replace("models/bees.welbik", old, new)
     before, rows = built.files(), _rows(built, "SELECT * FROM hive")
     said = built.run("migrate", code=1).stderr
@@ -105,7 +125,9 @@ def test_other_changes_are_refused_with_the_reason(built: Project, old: str, new
 
 
 def test_words_on_pages_need_no_migration(built: Project) -> None:
-    built.replace("models/bees.welbik", 'hint "Such as AB-1234"', 'hint "Like AB-1234", label "Number"')
+    built.replace(
+        "models/bees.welbik", 'hint "Such as AB-1234"', 'hint "Like AB-1234", label "Number"'
+    )
     built.run("build")
     assert "Nothing to do" in built.run("migrate").stdout
 
@@ -158,10 +180,14 @@ main()
 
 @pytest.mark.parametrize("at", [0, 1, 2, 3, 4])
 def test_a_pulled_plug_loses_nothing_and_the_next_run_goes_on(built: Project, at: int) -> None:
-    built.replace("models/bees.welbik", "    frames ", "    notes text, required, default \"-\"\n    frames ")
+    built.replace(
+        "models/bees.welbik", "    frames ", '    notes text, required, default "-"\n    frames '
+    )
     built.run("build")
     before = _rows(built, "SELECT * FROM hive ORDER BY id")
-    killed = subprocess.run([sys.executable, "-c", _KILLED.format(at=at)], cwd=built.root, check=False)
+    killed = subprocess.run(
+        [sys.executable, "-c", _KILLED.format(at=at)], cwd=built.root, check=False
+    )
     assert killed.returncode == -signal.SIGKILL
     assert _rows(built, "SELECT * FROM hive ORDER BY id") == before
     assert "ran 0002" in built.run("migrate").stdout
@@ -193,6 +219,8 @@ def test_status_leads_from_nothing_to_all_in_step(make: Callable[[str], Project]
 
 
 def _status(project: Project) -> str:
-    done = subprocess.run([WELBIK, "status"], cwd=project.root, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [WELBIK, "status"], cwd=project.root, capture_output=True, text=True, check=False
+    )
     assert done.returncode == (0 if "All in step" in done.stdout else 1)
     return done.stdout

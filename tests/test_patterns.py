@@ -13,7 +13,9 @@ from welbik.data.strings import take
 from welbik.rules.patterns import PatternError, parse_pattern
 from welbik.rules.strings import FULL, Strings
 
-_ATOMS = st.sampled_from(["a", "b", "[a-c]", "[^a-y]", r"\d", r"\w", ".", r"\.", "-", "[A-Z0-9_]", "é", r"[\]\-x]", "/"])
+_ATOMS = st.sampled_from(
+    ["a", "b", "[a-c]", "[^a-y]", r"\d", r"\w", ".", r"\.", "-", "[A-Z0-9_]", "é", r"[\]\-x]", "/"]
+)
 _REPEATS = st.sampled_from(["", "", "", "?", "*", "+", "{2}", "{1,3}", "{2,}"])
 
 
@@ -24,7 +26,9 @@ def _group(inner: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
 
 
 _PATTERN = st.lists(
-    st.recursive(st.tuples(_ATOMS, _REPEATS).map("".join), _group, max_leaves=6), min_size=1, max_size=4
+    st.recursive(st.tuples(_ATOMS, _REPEATS).map("".join), _group, max_leaves=6),
+    min_size=1,
+    max_size=4,
 ).map("".join)
 
 
@@ -49,7 +53,9 @@ def test_a_text_matches_as_python_says(text: str, value: str) -> None:
 
 @given(_PATTERN, st.integers(0, 3), st.integers(3, 8), st.randoms(use_true_random=False))
 @settings(max_examples=200)
-def test_every_number_has_its_own_matching_text(text: str, low: int, high: int, random: object) -> None:
+def test_every_number_has_its_own_matching_text(
+    text: str, low: int, high: int, random: object
+) -> None:
     strings = _strings(text, low, high)
     assume(strings.size)
     some = sorted({random.randrange(min(strings.size, FULL - 1)) for _ in range(60)})  # type: ignore[attr-defined]
@@ -71,14 +77,32 @@ def test_texts_are_counted() -> None:
 
 def test_texts_of_an_endless_pattern_differ_from_their_start() -> None:
     strings = Strings(parse_pattern("[a-z0-9]{40}"), 1, 100)
-    texts = take(strings, np.arange(500), np.random.default_rng(1).integers(0, 2**63, 500, dtype=np.uint64))
+    texts = take(
+        strings, np.arange(500), np.random.default_rng(1).integers(0, 2**63, 500, dtype=np.uint64)
+    )
     assert len(set(texts)) == 500
     assert len({text[:6] for text in texts}) > 450
 
 
 @pytest.mark.parametrize(
     "text",
-    ["(a", "a)", "[a", "a{2,1}", "a{3", "*a", "a**?", r"\1", r"\b", "(?i)a", "(?=a)", "a$b", "[z-a]", "\\", "a{5000}"],
+    [
+        "(a",
+        "a)",
+        "[a",
+        "a{2,1}",
+        "a{3",
+        "*a",
+        "a**?",
+        r"\1",
+        r"\b",
+        "(?i)a",
+        "(?=a)",
+        "a$b",
+        "[z-a]",
+        "\\",
+        "a{5000}",
+    ],
 )
 def test_what_engines_read_differently_is_refused(text: str) -> None:
     with pytest.raises(PatternError) as caught:

@@ -37,10 +37,12 @@ def test_a_permutation_takes_no_two_to_one(size: int, key: int, data: st.DataObj
     index = np.arange(start, min(size, start + 3000))
     out = permuted(index, size, key)
     assert len(set(out.tolist())) == len(index)
-    assert 0 <= out.min() and out.max() < size
+    assert out.min() >= 0 and out.max() < size
 
 
-@given(declarations(), st.integers(0, 2**63), st.lists(st.integers(0, 4000), min_size=3, max_size=3))
+@given(
+    declarations(), st.integers(0, 2**63), st.lists(st.integers(0, 4000), min_size=3, max_size=3)
+)
 @settings(max_examples=40)
 def test_any_slice_is_the_same_rows(text: str, seed: int, cuts: list[int]) -> None:
     schema = understand(text)[0]
@@ -53,7 +55,8 @@ def test_any_slice_is_the_same_rows(text: str, seed: int, cuts: list[int]) -> No
             joined = np.concatenate([part[name].values for part in parts])
             assert joined.tolist() == column.values.tolist()
             empties = [
-                np.zeros(len(p[name].values), bool) if p[name].empty is None else p[name].empty for p in parts
+                np.zeros(len(p[name].values), bool) if p[name].empty is None else p[name].empty
+                for p in parts
             ]
             expected = np.zeros(c - a, bool) if column.empty is None else column.empty
             assert np.concatenate(empties).tolist() == expected.tolist()
@@ -74,7 +77,9 @@ def _obeys(field: Field, value: Any) -> bool:
         return False
     kind: Any = field.kind
     if kind.word == "text":
-        return kind.shortest <= len(value) <= (kind.longest or 10**9) and value == value.strip() != ""
+        return (
+            kind.shortest <= len(value) <= (kind.longest or 10**9) and value == value.strip() != ""
+        )
     if kind.word == "one":
         return value in kind.names
     if kind.word == "email":
@@ -176,7 +181,9 @@ def test_rows_that_can_not_be_made_are_explained(
 
 
 def test_filling_is_all_or_nothing(make: Callable[[str], Project]) -> None:
-    project = make("model A\n    n text 9, required\nmodel B\n    c -> C, required\nmodel C\n    n text\nseed\n    9 A\n    9 B\n")
+    project = make(
+        "model A\n    n text 9, required\nmodel B\n    c -> C, required\nmodel C\n    n text\nseed\n    9 A\n    9 B\n"
+    )
     project.run("build")
     project.run("migrate")
     assert "needs a C" in project.run("fill", code=1).stderr

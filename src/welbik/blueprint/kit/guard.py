@@ -45,7 +45,7 @@ def protect(app: Flask) -> None:
 
     @app.before_request
     def check_token() -> None:
-        if request.method in ("GET", "HEAD", "OPTIONS"):
+        if request.method in ("GET", "HEAD", "OPTIONS") or request.routing_exception:
             return
         sent = request.form.get("_token", "")
         if not hmac.compare_digest(sent.encode(), token().encode()):

@@ -1,0 +1,33 @@
+# make demo: the example project, made, built, filled and served.   make test: everything that is checked.
+PYTHON ?= python3
+BIN = .venv/bin
+
+.PHONY: demo test bench screenshots clean
+
+$(BIN)/welbik: pyproject.toml
+	$(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable .
+	@touch $@
+
+$(BIN)/ruff: pyproject.toml $(BIN)/welbik
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[test]'
+	@touch $@
+
+demo: $(BIN)/welbik
+	$(BIN)/welbik demo
+
+test: $(BIN)/ruff
+	$(BIN)/ruff check --no-cache .
+	$(BIN)/ruff format --no-cache --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
+	$(BIN)/python -m pytest --numprocesses auto
+
+bench: $(BIN)/ruff
+	$(BIN)/python bench/run.py
+
+screenshots: $(BIN)/ruff
+	$(BIN)/python docs/screenshots/take.py
+
+clean:
+	rm -rf .venv beekeepers

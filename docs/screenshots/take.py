@@ -1,0 +1,124 @@
+"""Takes every picture in this folder anew, from the demo project: make screenshots.
+
+Needs Debian's chromium, xvfb, xterm, imagemagick and fonts-dejavu.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+HERE = Path(__file__).parent
+BIN = Path(sys.executable).parent
+SIZE = {"width": 1280, "height": 800}
+
+
+def pages(address: str) -> None:
+    """Pictures of the served site."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path=shutil.which("chromium"), args=["--no-sandbox"]
+        )
+        page = browser.new_page(base_url=address, viewport=SIZE)
+        for name, path in (("list", "/hives"), ("view", "/hives/7"), ("remove", "/hives/7/remove")):
+            page.goto(path)
+            page.screenshot(path=HERE / f"{name}.png")
+        _problems(page)
+        page.emulate_media(color_scheme="dark")
+        page.goto("/apiaries")
+        page.screenshot(path=HERE / "dark.png")
+        phone = browser.new_page(base_url=address, viewport={"width": 360, "height": 740})
+        phone.goto("/inspections")
+        phone.screenshot(path=HERE / "phone.png")
+        browser.close()
+
+
+def _problems(page: Page) -> None:
+    page.goto("/hives/new")
+    page.locator("form").evaluate("form => form.noValidate = true")
+    page.get_by_label("Code").fill("hive 7")
+    page.get_by_label("Frames").fill("40")
+    page.get_by_role("button", name="Save").click()
+    page.screenshot(path=HERE / "form.png")
+
+
+def terminal(name: str, folder: Path, command: str) -> None:
+    """A picture of a command in a terminal of its own."""
+    display = ":87"
+    screen = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24", "-nolisten", "tcp"])
+    time.sleep(1)
+    script = folder / "run.sh"
+    script.write_text(
+        f"printf '\\033[1;32m$\\033[0m {command}\\n'\n{command}\ntouch done\nsleep 60\n"
+    )
+    environment = {**os.environ, "DISPLAY": display, "PATH": f"{BIN}:{os.environ['PATH']}"}
+    look = [
+        "-geometry",
+        "126x40+0+0",
+        "-fa",
+        "DejaVu Sans Mono",
+        "-fs",
+        "12",
+        "-bg",
+        "#14171c",
+        "-fg",
+        "#e6e6e6",
+        "-b",
+        "12",
+        "+sb",
+    ]
+    window = subprocess.Popen(
+        ["xterm", *look, "-e", "bash", script.name], cwd=folder, env=environment
+    )
+    while not (folder / "done").exists():
+        time.sleep(0.1)
+    time.sleep(0.7)
+    subprocess.run(["import", "-window", "root", HERE / f"{name}.png"], env=environment, check=True)
+    window.terminate()
+    screen.terminate()
+    (folder / "done").unlink()
+    script.unlink()
+
+
+def commands(folder: Path) -> None:
+    """Pictures of the commands' output."""
+    terminal("sample", folder, "welbik sample Hive --rows 12")
+    declared = folder / "models" / "hives.welbik"
+    text = declared.read_text("utf-8")
+    declared.write_text(
+        text.replace("integer 4..24", "intger 4..24").replace("-> Apiary, req", "-> Apiry, req"),
+        "utf-8",
+    )
+    terminal("check", folder, "welbik check")
+    declared.write_text(
+        text.replace("    frames ", "    weight      decimal 0..99.9\n    frames "), "utf-8"
+    )
+    terminal("status", folder, "welbik status")
+    declared.write_text(text, "utf-8")
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = Path(temporary) / "beekeepers"
+        terminal("demo", Path(temporary), "welbik demo --once")
+        site = subprocess.Popen(
+            [BIN / "welbik", "serve", "--port", "0"], cwd=folder, stdout=subprocess.PIPE, text=True
+        )
+        assert site.stdout
+        found = re.search(r"http://[\d.:]+", site.stdout.readline())
+        assert found
+        pages(found.group())
+        site.terminate()
+        commands(folder)
+
+
+if __name__ == "__main__":
+    main()
