@@ -12,9 +12,9 @@ if TYPE_CHECKING:
     from ..project.settings import Settings
 
 _COLOURS = {
-    "problem": "red",
+    "problem": "bright_red",
     "place": "bright_black",
-    "caret": "red",
+    "caret": "bright_red",
     "remedy": "green",
     "command": "cyan",
     "good": "green",

@@ -73,7 +73,7 @@ def main() -> None:
         color = False if os.environ.get("NO_COLOR") else None
         sys.exit(cli.main(standalone_mode=False, color=color) or 0)
     except WelbikError as error:
-        click.secho(f"welbik: {error.message}", fg="red", err=True)
+        click.secho(f"welbik: {error.message}", fg="bright_red", err=True)
         if error.remedy:
             click.echo(f"        {error.remedy}", err=True)
         sys.exit(error.status)

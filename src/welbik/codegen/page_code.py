@@ -37,9 +37,7 @@ def _shown(schema: Schema, member: Field | Reference, row: str) -> str:
     if isinstance(member, Field):
         return value
     table = schema.models[member.target].table
-    link = (
-        f"<a href=\"{{{{ url_for('{table}.view_page', id={row}.{member.column}) }}}}\">{value}</a>"
-    )
+    link = f"<a href=\"{{{{ to_row('{table}.view_page', {row}.{member.column}) }}}}\">{value}</a>"
     if member.required:
         return link
     return f"{{% if {row}.{member.column} %}}{link}{{% else %}}—{{% endif %}}"

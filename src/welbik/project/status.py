@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from pathlib import Path
 
 from ..codegen.files import application_files
 from ..migrations.run import pending
@@ -85,7 +86,7 @@ def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:
                 "database", f"{_count(len(missing), 'migration')} not run", "welbik migrate"
             )
         else:
-            yield Finding("database", f"up to date: {database.path}")
+            yield Finding("database", f"up to date: {_near(database.path, settings.root)}")
         if not missing and not change.difference:
             counts = {model.name: database.count(model.table) for model in schema}
             yield _rows(schema, counts)
@@ -93,6 +94,10 @@ def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:
         yield Finding("database", error.message, error.remedy)
     finally:
         database.close()
+
+
+def _near(path: Path, root: Path) -> Path:
+    return path.relative_to(root) if path.is_relative_to(root) else path
 
 
 def _rows(schema: Schema, counts: dict[str, int]) -> Finding:

@@ -210,11 +210,13 @@ def resolve_reference(model: str, node: syntax.Reference, report: Report) -> Ref
 
 
 def resolve_collection(
-    model: str, node: syntax.Collection, child: ModelNames, report: Report
+    model: str, node: syntax.Collection, known: Mapping[str, ModelNames], report: Report
 ) -> Collection | None:
     modifiers = _Modifiers(node.modifiers, _ON_COLLECTIONS, "a collection", False, report)
-    via = node.via.text
+    via, child = node.via.text, known[node.model.text]
     target = child.references.get(via)
+    if target is not None and target not in known:
+        return None  # The reference itself is reported already.
     if target != model:
         if target is None:
             message = f"{node.model.text} has no reference {via!r}"

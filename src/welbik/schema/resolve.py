@@ -191,7 +191,7 @@ def _collections(
         if member.model.text not in known:
             _unknown_model(member.model, known, report)
             continue
-        collection = resolve_collection(node.name.text, member, known[member.model.text], report)
+        collection = resolve_collection(node.name.text, member, known, report)
         if collection is None:
             continue
         key = (collection.child, collection.via)

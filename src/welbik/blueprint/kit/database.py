@@ -50,7 +50,8 @@ def _engine(address: str) -> Engine:
     def begin(connection: Connection) -> None:
         # A change takes the write lock at once, so that what it checks stays true.
         writes = connection.get_execution_options().get("writes")
-        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+        driver: Any = connection.connection.driver_connection
+        driver.execute("BEGIN IMMEDIATE" if writes else "BEGIN")
 
     return engine
 

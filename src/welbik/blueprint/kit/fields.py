@@ -107,17 +107,21 @@ class Text(Field):
     def parse(self, text: str) -> str:
         if "\x00" in text:
             raise self.refused("text", "This holds a character that can't be kept.")
-        if len(text) < self.shortest:
-            words = (
-                f"At least {self.shortest} characters, please; this has {len(text)}."
-            )
-            raise self.refused("range", words)
-        if self.longest is not None and len(text) > self.longest:
-            words = f"At most {self.longest} characters, please; this has {len(text)}."
+        if not self.shortest <= len(text) <= (self.longest or len(text)):
+            words = f"{self.lengths()}, please; this has {len(text)}."
             raise self.refused("range", words)
         if self.pattern and not re.fullmatch(self.pattern, text):
             raise self.refused("matches", self.hint or "This is not in the form asked.")
         return text
+
+    def lengths(self) -> str:
+        if self.shortest == self.longest:
+            return f"Exactly {self.longest} characters"
+        if self.longest is None:
+            return f"At least {self.shortest} characters"
+        if self.shortest <= 1:
+            return f"At most {self.longest} characters"
+        return f"Between {self.shortest} and {self.longest} characters"
 
     def limits(self) -> dict[str, Any]:
         found: dict[str, Any] = {}

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import urlencode
 
 from flask import request
 from sqlalchemy import Select, func, select
@@ -24,6 +25,8 @@ class Listing:
     number: int
     sort: str
     name: str
+    others: str
+    """The rest of the query in the address: not this list's own sort and page."""
 
     @property
     def pages(self) -> int:
@@ -39,24 +42,26 @@ class Listing:
 
     def at(self, number: int) -> str:
         """The query that leads to another page of this list, all else the same."""
-        return _query({f"{self.name}page": str(number) if number > 1 else ""})
+        sort = request.args.get(f"{self.name}sort", "")
+        return self._query(sort if self.sort == sort else "", number)
 
     def sorted_by(self, column: str) -> str:
         """The query that sorts by a column, or turns it round if it is sorted by it."""
-        turned = f"-{column}" if self.sort == column else column
-        return _query({f"{self.name}sort": turned, f"{self.name}page": ""})
+        return self._query(f"-{column}" if self.sort == column else column)
 
     def direction(self, column: str) -> str:
         """How the list is sorted by a column, in the words of ARIA; empty if it is not."""
-        ways = {column: "ascending", f"-{column}": "descending"}
-        return ways.get(self.sort.split(",")[0], "")
+        first = self.sort.partition(",")[0]
+        if first.removeprefix("-") != column:
+            return ""
+        return "descending" if first.startswith("-") else "ascending"
 
-
-def _query(changes: Mapping[str, str]) -> str:
-    from urllib.parse import urlencode
-
-    kept = {name: value for name, value in request.args.items() if name not in changes}
-    return "?" + urlencode(kept | {name: v for name, v in changes.items() if v})
+    def _query(self, sort: str, number: int = 1) -> str:
+        # Names of columns and numbers need no quoting.
+        parts = [self.others] if self.others else []
+        parts += [f"{self.name}sort={sort}"] if sort else []
+        parts += [f"{self.name}page={number}"] if number > 1 else []
+        return f"?{'&'.join(parts)}"
 
 
 def page(rows: Select[Any], sorts: Sorts, first: str = "", name: str = "") -> Listing:
@@ -66,18 +71,26 @@ def page(rows: Select[Any], sorts: Sorts, first: str = "", name: str = "") -> Li
     their ids, so that no row is on two pages.
     """
     model = rows.column_descriptions[0]["entity"]
-    total = (
-        session().scalar(
-            select(func.count()).select_from(rows.order_by(None).subquery())
-        )
-        or 0
-    )
-    asked = request.args.get(f"{name}sort", "")
-    sort = asked if asked.removeprefix("-") in sorts else first
-    number = _number(request.args.get(f"{name}page", ""), total)
+    asked = request.args.to_dict()
+    sort = asked.pop(f"{name}sort", "")
+    sort = sort if sort.removeprefix("-") in sorts else first
+    total = _count(rows, model)
+    number = _number(asked.pop(f"{name}page", ""), total)
     ordered = rows.order_by(*_order(sort, sorts), model.id)
     some = ordered.limit(settings.PAGE).offset((number - 1) * settings.PAGE)
-    return Listing(session().scalars(some).all(), total, number, sort, name)
+    return Listing(
+        session().scalars(some).all(), total, number, sort, name, urlencode(asked)
+    )
+
+
+def _count(rows: Select[Any], model: Any) -> int:
+    count = select(func.count()).select_from(model)
+    if rows.whereclause is not None:
+        # What is asked for may name joined rows, so the joins stay.
+        count = rows.with_only_columns(
+            func.count(), maintain_column_froms=True
+        ).order_by(None)
+    return session().scalar(count) or 0
 
 
 def _number(asked: str, total: int) -> int:

@@ -15,6 +15,8 @@ NOTHING = "—"
 
 def show(value: Any) -> str:
     """A value for a page: an empty one is a dash, a moment is in the site's zone."""
+    if type(value) is str:
+        return value
     if value is None or isinstance(value, Undefined):
         return NOTHING
     if isinstance(value, bool):

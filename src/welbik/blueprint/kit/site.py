@@ -11,7 +11,7 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException
 
 from .. import settings
-from . import database, guard
+from . import database, guard, links
 from .show import show
 
 Menu = Sequence[tuple[str, str, str]]
@@ -33,7 +33,7 @@ def make(name: str, address: str, menu: Menu) -> Flask:
     app.jinja_loader = FileSystemLoader(app.root_path)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters["show"] = show
-    app.jinja_env.globals.update(title=settings.TITLE, menu=menu)
+    app.jinja_env.globals.update(title=settings.TITLE, menu=menu, to_row=links.to_row)
     app.secret_key = guard.secret_key(settings.ROOT / "instance")
     database.connect(app, address)
     _answer_problems(app)

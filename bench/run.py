@@ -1,0 +1,184 @@
+"""How fast it is, as ratios within one run, since machines are noisy: make bench.
+
+Each pair is run in turn, A B A B …; the median of the ratios is printed beside its goal.
+With --smoke everything runs once on little, to see that it runs at all.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sqlite3
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from page import page_rates
+
+BIN = Path(sys.executable).parent
+WELBIK = str(BIN / "welbik")
+# Installed programs have their bytecode; a checkout must not lose time over it.
+ENVIRONMENT = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+
+
+def seconds(work: Callable[[], object]) -> float:
+    start = time.perf_counter()
+    work()
+    return time.perf_counter() - start
+
+
+def command(*arguments: str, folder: Path | None = None) -> Callable[[], object]:
+    return lambda: subprocess.run(
+        arguments, cwd=folder, env=ENVIRONMENT, check=True, stdout=subprocess.DEVNULL
+    )
+
+
+def paired(first: Callable[[], object], second: Callable[[], object], times: int) -> list[float]:
+    """The ratio first/second for each pair of runs, after a pair that does not count."""
+    first(), second()
+    return [seconds(first) / seconds(second) for _ in range(times)]
+
+
+def demo(folder: Path) -> Path:
+    """The example project, built and migrated."""
+    from welbik.project.demo import make_demo
+
+    make_demo(folder)
+    for name in ("build", "migrate"):
+        command(WELBIK, name, folder=folder)()
+    return folder
+
+
+def start_up(folder: Path, times: int) -> dict[str, list[float]]:
+    click = command(sys.executable, "-c", "import click")
+    return {
+        "welbik --version / import click": paired(command(WELBIK, "--version"), click, times),
+        "welbik check / import click": paired(
+            command(WELBIK, "check", folder=folder), click, times
+        ),
+    }
+
+
+def building(times: int, sizes: tuple[int, int, int]) -> dict[str, list[float]]:
+    """Seconds a model, in a project of many models to one of few."""
+    from welbik.codegen.files import application_files
+    from welbik.kinds import kinds
+    from welbik.language.diagnostics import Report
+    from welbik.language.parser import parse
+    from welbik.language.source import Source
+    from welbik.project.settings import Settings
+    from welbik.project.writing import carry_out, plan
+    from welbik.schema.resolve import resolve
+
+    fields = "".join(
+        f"    field_{n} {kind}\n"
+        for n, kind in enumerate(["text 80, required", "integer 1..9", "date", "email"] * 3)
+    )
+
+    def build(count: int) -> float:
+        text = "".join(
+            f"model Model{n}\n{fields}" + (f"    parent -> Model{n - 1}, required\n" if n else "")
+            for n in range(count)
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            root = Path(folder)
+            start = time.perf_counter()
+            report = Report()
+            schema = resolve([parse(Source("m", text), report, tuple(kinds()))], report)
+            carry_out(root, plan(root, application_files(schema, Settings(root).for_build())))
+            return (time.perf_counter() - start) / count
+
+    build(sizes[0])
+    ratios: dict[str, list[float]] = {}
+    for size in sizes[1:]:
+        few, many = [], []
+        for _ in range(times):
+            few.append(build(sizes[0]))
+            many.append(build(size))
+        ratios[f"build: a model of {size} / a model of {sizes[0]}"] = [
+            b / a for a, b in zip(few, many, strict=True)
+        ]
+    return ratios
+
+
+def filling(folder: Path, times: int, scale: int) -> dict[str, list[float]]:
+    """The rate of `fill` to that of the driver alone inserting the same rows."""
+    from welbik.data.fill import fill
+    from welbik.data.rows import Drawer
+    from welbik.project.declarations import schema_of
+    from welbik.project.testing import make_database
+    from welbik.storage.sqlite import Database
+
+    schema = schema_of(folder)
+    counts = {name: count * scale for name, count in schema.seed.items()}
+    ratios = []
+    for _ in range(times + 1):
+        with tempfile.TemporaryDirectory() as temporary:
+            ours, raw = Path(temporary) / "ours.db", Path(temporary) / "raw.db"
+            make_database(folder, ours)
+            make_database(folder, raw)
+            database = Database(ours)
+            start = time.perf_counter()
+            fill(database, Drawer(schema, 1), counts)
+            took = time.perf_counter() - start
+            ready = [
+                (m.table, database.connection.execute(f"SELECT * FROM {m.table}").fetchall())
+                for m in schema.parents_first
+            ]
+            database.close()
+            ratios.append(_raw_insert(raw, ready) / took)
+    return {f"fill / driver alone, {sum(counts.values()):,} rows": ratios[1:]}
+
+
+def _raw_insert(path: Path, ready: list[tuple[str, list[tuple[object, ...]]]]) -> float:
+    connection = sqlite3.connect(path, isolation_level=None)
+    connection.execute("PRAGMA foreign_keys = ON")
+
+    def insert() -> None:
+        connection.execute("BEGIN IMMEDIATE")
+        connection.execute("PRAGMA defer_foreign_keys = ON")
+        for table, rows in ready:
+            connection.executemany(
+                f"INSERT INTO {table} VALUES ({', '.join('?' * len(rows[0]))})", rows
+            )
+        connection.execute("COMMIT")
+
+    took = seconds(insert)
+    connection.close()
+    return took
+
+
+GOALS = {
+    "welbik --version": "at most 1.5",
+    "welbik check": "at most 2.5",
+    "build": "about 1: linear",
+    "fill": "at least 0.4",
+    "list page": "at least 0.9",
+}
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--smoke", action="store_true")
+    smoke = parser.parse_args().smoke
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = demo(Path(temporary) / "demo")
+        results = start_up(folder, 1 if smoke else 15)
+        results |= building(1 if smoke else 3, (2, 4, 6) if smoke else (10, 50, 200))
+        results |= filling(folder, 1 if smoke else 5, 1 if smoke else 40)
+        command(WELBIK, "fill", folder=folder)()
+        results |= page_rates(folder, 2 if smoke else 15, 5 if smoke else 100)
+    print(f"{'ratio':<48} {'median':>7} {'least':>7} {'most':>7}   goal")
+    for name, ratios in results.items():
+        goal = next(text for start, text in GOALS.items() if name.startswith(start))
+        print(
+            f"{name:<48} {statistics.median(ratios):>7.2f} {min(ratios):>7.2f} {max(ratios):>7.2f}   {goal}"
+        )
+
+
+if __name__ == "__main__":
+    main()
