@@ -107,11 +107,16 @@ def _automaton(pattern: Pattern) -> tuple[list[list[Edge]], list[bool]]:
 
 
 def _printable(edges: list[Edge]) -> list[Edge]:
-    """Only what can be typed, where there is any of it."""
-    kept = [
-        (max(low, 32), min(high, 126), to) for low, high, to in edges if low <= 126 and high >= 32
-    ]
-    return kept or edges
+    """Only what can be typed, where there is any of it: no spaces, which forms cut off at the ends."""
+    for first in (33, 32):
+        kept = [
+            (max(low, first), min(high, 126), to)
+            for low, high, to in edges
+            if low <= 126 and high >= first
+        ]
+        if kept:
+            return kept
+    return edges
 
 
 class Strings:
