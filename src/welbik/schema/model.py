@@ -14,7 +14,7 @@ from . import names
 
 _TAKEN_ATTRIBUTES = frozenset(
     {
-        *("metadata", "registry", "in_order", "int", "str", "bool", "float", "list"),
+        *("self", "metadata", "registry", "in_order", "int", "str", "bool", "float", "list"),
         *("dt", "sa", "orm", "columns", "clock", "show", "mapped_column", "relationship"),
     }
 )

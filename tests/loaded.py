@@ -1,0 +1,104 @@
+"""Generated applications imported into the tests' own process, each under a name of its own."""
+
+from __future__ import annotations
+
+import importlib
+import itertools
+import re
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from types import ModuleType
+from typing import Any
+
+from declared import understand
+from sqlalchemy import event
+
+from welbik.codegen.files import application_files
+from welbik.data.fill import fill
+from welbik.data.rows import Drawer
+from welbik.migrations.difference import difference
+from welbik.migrations.run import statements
+from welbik.project.settings import Settings
+from welbik.project.writing import write_all
+from welbik.schema.model import Model, Schema
+from welbik.storage.sqlite import Database
+from welbik.storage.tables import fingerprint, tables_of
+
+_numbers = itertools.count(1)
+
+
+class Application:
+    """A generated application on a database of its own, and a visitor that sends its forms."""
+
+    def __init__(self, root: Path, package: str, schema: Schema) -> None:
+        self.root = root
+        self.package = package
+        self.schema = schema
+        self.flask: Any = importlib.import_module(package).create_app(
+            f"sqlite:///{root / 'bees.db'}"
+        )
+        self.client = self.flask.test_client()
+
+    def module(self, name: str) -> ModuleType:
+        return importlib.import_module(f"{self.package}.{name}")
+
+    def form(self, model: Model) -> Any:
+        return self.module(f"{model.folder}.form").form
+
+    def row_class(self, model: Model) -> Any:
+        return getattr(self.module(f"{model.folder}.model"), model.name)
+
+    def post(self, path: str, typed: dict[str, str]) -> Any:
+        with self.client.session_transaction() as kept:
+            kept["token"] = "test"
+        return self.client.post(path, data={**typed, "_token": "test"})
+
+    def change(self, path: str, typed: dict[str, str]) -> Any:
+        seen = re.search(r'name="_seen" value="([^"]*)"', self.client.get(path).text)
+        return self.post(path, {**typed, "_seen": seen.group(1) if seen else ""})
+
+    @contextmanager
+    def queries(self) -> Iterator[list[str]]:
+        """The statements that the database is asked meanwhile."""
+        found: list[str] = []
+
+        def note(connection: Any, cursor: Any, statement: str, *rest: Any) -> None:
+            found.append(statement)
+
+        engine = self.flask.extensions["engine"]
+        event.listen(engine, "before_cursor_execute", note)
+        try:
+            yield found
+        finally:
+            event.remove(engine, "before_cursor_execute", note)
+
+
+@contextmanager
+def application(text: str, rows: int | None = None) -> Iterator[Application]:
+    """The application of some declarations, its tables made and filled."""
+    schema, problems = understand(text)
+    assert not problems, problems
+    package = f"made_{next(_numbers)}"
+    with TemporaryDirectory() as folder:
+        root = Path(folder)
+        write_all(root, application_files(schema, Settings(root, package=package).for_build()))
+        database = Database(root / "bees.db", create=True)
+        steps = difference({}, schema).steps
+        from datetime import UTC, datetime
+
+        made = statements({}, steps, datetime.now(UTC))
+        database.migrate("0001-all", "", fingerprint(tables_of(schema)), made)
+        fill(database, Drawer(schema, 5), {n: rows or c for n, c in schema.seed.items()})
+        database.close()
+        sys.path.insert(0, folder)
+        try:
+            app = Application(root, package, schema)
+            yield app
+            app.flask.extensions["engine"].dispose()
+        finally:
+            sys.path.remove(folder)
+            for name in [name for name in sys.modules if name.split(".")[0] == package]:
+                del sys.modules[name]

@@ -1,0 +1,223 @@
+"""Whatever is declared: every page answers, forms take what is made up, and refuse what is not allowed."""
+
+from __future__ import annotations
+
+import datetime as dt
+import sqlite3
+from decimal import Decimal
+from typing import Any
+
+import pytest
+from declared import declarations, understand
+from hypothesis import Phase, assume, given, settings
+from hypothesis import strategies as st
+from loaded import Application, application
+
+from welbik.data.rows import Drawer, as_python
+from welbik.schema.model import Field, Model
+
+# Shrinking an application takes longer than reading a whole example.
+QUICK = [Phase.explicit, Phase.reuse, Phase.generate]
+
+
+def _valid(text: str) -> str:
+    assume(not understand(text)[1])
+    return text
+
+
+@given(declarations().map(_valid))
+@settings(max_examples=15, phases=QUICK)
+def test_every_page_of_every_model_answers(text: str) -> None:
+    with application(text) as app:
+        assert app.client.get("/").status_code == 200
+        for model in app.schema:
+            sorts = [f"?sort={sign}{name}" for name in model.columns for sign in ("", "-")]
+            pages = [
+                "",
+                "/new",
+                "/1",
+                "/1/edit",
+                "/1/remove",
+                *sorts,
+                "?page=2",
+                "?page=x&sort=nothing",
+            ]
+            for page in pages:
+                answer = app.client.get(f"/{model.url}{page}")
+                assert answer.status_code == 200, (model.name, page, answer.text)
+
+
+def _typed(app: Application, model: Model) -> dict[str, str]:
+    """A made-up row as it would be typed, relations to the first row of each."""
+    drawer = Drawer(app.schema, 99, full=True)
+    drawn = drawer.draw_fields(model, 700, 701)
+    values = {f.attribute: as_python(f.kind.stored().type, drawn[f.name])[0] for f in model.fields}
+    with app.flask.test_request_context():
+        typed: dict[str, str] = app.form(model).of(app.row_class(model)(**values)).typed
+    return typed | {
+        r.name: "1" for r in model.references if r.target != model.name and not r.unique
+    }
+
+
+@given(declarations().map(_valid))
+@settings(max_examples=15, phases=QUICK)
+def test_forms_take_what_is_made_up_and_show_it_again_unchanged(text: str) -> None:
+    with application(text) as app:
+        for model in app.schema:
+            typed = _typed(app, model)
+            made = app.post(f"/{model.url}/new", typed)
+            assert made.status_code == 303, made.text
+            with app.flask.test_request_context():
+                row = (
+                    app.module("kit.database")
+                    .session()
+                    .get(app.row_class(model), int(made.location.rsplit("/", 1)[1]))
+                )
+                assert app.form(model).of(row).typed == typed
+                app.module("kit.database").session().close()
+            assert app.change(f"{made.location}/edit", typed).status_code == 303
+
+
+@given(declarations().map(_valid))
+@settings(max_examples=15, phases=QUICK)
+def test_forms_and_tables_agree_at_every_edge(text: str) -> None:
+    """What a form takes the table takes; what the table's CHECKs refuse no form lets by."""
+    with application(text) as app:
+        names = {"dt": dt, "clock": app.module("kit.clock"), "Decimal": Decimal}
+        for model in app.schema:
+            typed = _typed(app, model)
+            for field in model.fields:
+                for case in field.kind.cases(field):
+                    value = eval(case.typed, names)
+                    with app.flask.test_request_context(
+                        method="POST", data={**typed, field.name: value}
+                    ):
+                        entry = app.form(model).read(app.row_class(model)())
+                        app.module("kit.database").session().close()
+                    assert (field.name not in entry.problems) == case.accepted, (
+                        field,
+                        case,
+                        entry.problems,
+                    )
+                    if case.accepted:
+                        assert _table_takes(app, model, field, entry.values[field.attribute])
+
+
+def _table_takes(app: Application, model: Model, field: Field, value: Any) -> bool:
+    row = app.row_class(model)
+    with app.flask.app_context():
+        session = app.module("kit.database").session()
+        stored = session.get(row, 1)
+        setattr(stored, field.attribute, value)
+        session.flush()
+        session.refresh(stored)
+        kept = getattr(stored, field.attribute)
+        session.rollback()
+    return bool(kept == value)
+
+
+MANY = """\
+model Keeper
+    name    text 2..40, required
+    mentor  -> Keeper, on removal clear
+    learners <- Keeper.mentor
+    hives   <- Hive.keeper, sorted by -code
+
+model Hive
+    code    text 7..7, required, unique
+    keeper  -> Keeper, required, on removal remove
+    queen   -> Queen, on removal clear
+    list code, keeper, queen
+    visits  <- Visit.hive
+
+model Queen
+    mark    text 2..12
+    mother  -> Keeper
+    shown as "{mark} of {mother}"
+
+model Visit
+    hive    -> Hive, required, on removal remove
+    keeper  -> Keeper
+    other   -> Hive
+    sort keeper, -hive
+    shown as "{hive} by {keeper}"
+seed
+    20 Keeper
+    60 Hive
+    30 Queen
+    90 Visit
+"""
+
+
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/keepers",
+        "/hives?sort=queen",
+        "/visits",
+        "/visits?sort=-keeper",
+        "/queens",
+        "/keepers/3",
+        "/hives/2",
+    ],
+)
+def test_the_number_of_queries_does_not_grow_with_the_rows(path: str) -> None:
+    counts = []
+    for rows in (4, 25):
+        with application(MANY, rows) as app, app.queries() as asked:
+            assert app.client.get("/keepers").status_code == 200
+            del asked[:]
+            assert app.client.get(path).status_code == 200
+            counts.append(len(asked))
+    assert counts[1] <= max(counts[0], 12), asked
+    if "/" not in path[1:]:
+        assert counts[1] == counts[0] <= 2, asked
+
+
+def test_sorting_by_a_relation_is_by_its_name() -> None:
+    with application(MANY) as app:
+        with sqlite3.connect(app.root / "bees.db") as connection:
+            expected = [c for (c,) in connection.execute(
+                "SELECT hive.code FROM hive LEFT JOIN queen ON queen.id = queen_id LEFT JOIN keeper ON keeper.id = mother_id "
+                "ORDER BY queen.mark DESC, keeper.name DESC, hive.id LIMIT 25")]  # fmt: skip
+        page = app.client.get("/hives?sort=-queen").text
+        found = sorted(expected, key=lambda code: page.index(f">{code}</a>"))
+        assert found == expected
+
+
+@given(st.integers(0, 10**6), st.data())
+@settings(max_examples=12, phases=QUICK)
+def test_what_removal_says_is_what_removal_does(seed: int, data: st.DataObject) -> None:
+    """The page before a removal names exactly the rows that the database then removes and clears."""
+    with application(MANY) as app:
+        classes = {name: app.row_class(model) for name, model in app.schema.models.items()}
+        name = data.draw(st.sampled_from(sorted(classes)))
+        with app.flask.app_context():
+            session = app.module("kit.database").session()
+            number = data.draw(st.sampled_from([row.id for row in session.query(classes[name])]))
+            removal = app.module("kit.removal")
+            effects = removal.effects(session.get(classes[name], number))
+            removed = {(c.__name__, r.id) for c, rows in effects.removed.items() for r in rows} | {
+                (name, number)
+            }
+            cleared = {(c.__name__, r.id) for c, rows in effects.cleared.items() for r in rows}
+            before = _all_rows(session, classes)
+            session.commit()
+            done = removal.remove(session.get(classes[name], number))
+            after = _all_rows(session, classes)
+            session.close()
+        assert done is not bool(effects.blocking)
+        if done:
+            assert before.keys() - after.keys() == removed
+            assert {key for key in after if after[key] != before[key]} == cleared
+        else:
+            assert before == after
+
+
+def _all_rows(session: Any, classes: dict[str, Any]) -> dict[tuple[str, int], tuple[Any, ...]]:
+    session.expire_all()
+    return {
+        (name, row.id): tuple(getattr(row, column.key) for column in class_.__table__.columns)
+        for name, class_ in classes.items()
+        for row in session.query(class_)
+    }
