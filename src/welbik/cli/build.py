@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING
 
 import click
@@ -11,6 +12,9 @@ from .common import count, paint, project_option
 if TYPE_CHECKING:
     from ..project.settings import Settings
     from ..project.writing import Plan
+
+_MANY = 50
+"""Models that take long enough for a progress bar."""
 
 
 @click.command()
@@ -28,12 +32,19 @@ def command(settings: Settings, preview: bool, diff: bool) -> None:
       welbik build --preview
     """
     from ..project.building import build, differences, planned
+    from ..project.declarations import schema_of
 
     if diff:
         for text in differences(settings):
             click.echo(_coloured(text))
         return
-    todo = planned(settings) if preview else build(settings)
+    schema = schema_of(settings.root)
+    many = len(schema.models) >= _MANY
+    with click.progressbar(
+        length=len(schema.models), label="Building", file=sys.stderr, hidden=not many
+    ) as bar:
+        work = planned if preview else build
+        todo = work(settings, schema, lambda: bar.update(1))
     say_plan(todo, preview)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from functools import cache
 from importlib.resources import files
 from importlib.resources.abc import Traversable
@@ -62,8 +62,13 @@ def _copied(folder: Traversable, path: str) -> Iterator[tuple[str, str]]:
             yield f"{path}/{item.name}", item.read_text("utf-8")
 
 
-def application_files(schema: Schema, settings: Mapping[str, Any]) -> dict[str, str]:
-    """Every generated file; `settings` are title, package, database, timezone and page."""
+def application_files(
+    schema: Schema, settings: Mapping[str, Any], tell: Callable[[], None] = lambda: None
+) -> dict[str, str]:
+    """Every generated file; `settings` are title, package, database, timezone and page.
+
+    `tell` hears of each model that is done.
+    """
     package = str(settings["package"])
     made: dict[str, str] = {}
     for name in COPIED:
@@ -71,6 +76,7 @@ def application_files(schema: Schema, settings: Mapping[str, Any]) -> dict[str, 
     made.update(_project_files(schema, settings, package))
     for model in schema:
         made.update(_model_files(schema, model, package))
+        tell()
     return made
 
 

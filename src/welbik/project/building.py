@@ -2,23 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from difflib import unified_diff
 
 from ..codegen.files import application_files
+from ..schema.model import Schema
 from .declarations import schema_of
 from .settings import Settings
 from .writing import Plan, carry_out, plan, read
 
-
-def planned(settings: Settings) -> Plan:
-    """What building would write; raises WelbikError where the declarations have problems."""
-    return plan(settings.root, application_files(schema_of(settings.root), settings.for_build()))
+Tell = Callable[[], None]
 
 
-def build(settings: Settings) -> Plan:
+def planned(settings: Settings, schema: Schema | None = None, tell: Tell = lambda: None) -> Plan:
+    """What building would write; raises WelbikError where the declarations have problems.
+
+    `tell` hears of each model that is done.
+    """
+    schema = schema or schema_of(settings.root)
+    return plan(settings.root, application_files(schema, settings.for_build(), tell))
+
+
+def build(settings: Settings, schema: Schema | None = None, tell: Tell = lambda: None) -> Plan:
     """Writes what is declared; returns what was done."""
-    todo = planned(settings)
+    todo = planned(settings, schema, tell)
     if todo or todo.record:
         carry_out(settings.root, todo)
     return todo

@@ -5,6 +5,8 @@ from __future__ import annotations
 import hmac
 import os
 import secrets
+import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 from flask import Flask, Response, abort, request, session
@@ -16,15 +18,16 @@ def secret_key(folder: Path) -> str:
     if given:
         return given
     path = folder / "session.key"
-    folder.mkdir(parents=True, exist_ok=True)
-    try:
-        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    except FileExistsError:
-        return path.read_text("ascii")
-    with os.fdopen(handle, "w") as file:
-        key = secrets.token_urlsafe(48)
-        file.write(key)
-    return key
+    if not path.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        # Written beside its place first: whoever comes second finds a whole key.
+        handle, draft = tempfile.mkstemp(dir=folder)
+        with os.fdopen(handle, "w") as file:
+            file.write(secrets.token_urlsafe(48))
+        with suppress(FileExistsError):
+            os.link(draft, path)
+        os.unlink(draft)
+    return path.read_text("ascii")
 
 
 def token() -> str:
