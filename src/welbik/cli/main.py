@@ -69,11 +69,11 @@ def cli() -> None:
 
 def main() -> None:
     """Runs the command line. Exits 0 done, 1 the project has problems, 2 wrong usage."""
+    color = False if os.environ.get("NO_COLOR") else None
     try:
-        color = False if os.environ.get("NO_COLOR") else None
         sys.exit(cli.main(standalone_mode=False, color=color) or 0)
     except WelbikError as error:
-        click.secho(f"welbik: {error.message}", fg="bright_red", err=True)
+        click.secho(f"welbik: {error.message}", fg="bright_red", err=True, color=color)
         if error.remedy:
             click.echo(f"        {error.remedy}", err=True)
         sys.exit(error.status)
