@@ -222,3 +222,29 @@ def test_a_reader_that_goes_away_is_no_error(project: Project) -> None:
         capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.stdout.startswith("code,") and "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("arguments", "spared"),
+    [
+        (["--version"], ["welbik.language", "tomllib", "sqlite3"]),
+        (["check"], ["numpy", "jinja2", "sqlite3", "flask", "sqlalchemy", "pytest"]),
+        (["build"], ["numpy", "sqlite3", "flask", "sqlalchemy"]),
+        (["migrate"], ["numpy", "jinja2", "flask", "sqlalchemy"]),
+        (["sample", "Hive"], ["jinja2", "flask", "sqlalchemy"]),
+        (["fill"], ["jinja2", "flask", "sqlalchemy"]),
+    ],
+)
+def test_a_command_imports_only_what_it_needs(
+    built: Project, arguments: list[str], spared: list[str]
+) -> None:
+    done = subprocess.run(
+        [sys.executable, "-X", "importtime", "-m", "welbik", *arguments], cwd=built.root,
+        capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    imported = {
+        line.rsplit("|", 1)[1].strip()
+        for line in done.stderr.splitlines()
+        if line.startswith("import time:")
+    }
+    assert not imported & set(spared)

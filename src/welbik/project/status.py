@@ -86,7 +86,7 @@ def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:
                 "database", f"{_count(len(missing), 'migration')} not run", "welbik migrate"
             )
         else:
-            yield Finding("database", f"up to date: {_near(database.path, settings.root)}")
+            yield Finding("database", f"has every migration: {_near(database.path, settings.root)}")
         if not missing and not change.difference:
             counts = {model.name: database.count(model.table) for model in schema}
             yield _rows(schema, counts)

@@ -1,0 +1,100 @@
+"""A database that grew by migrations is the same as one made at once, and keeps every row."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+import sqlite3
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from declared import declarations, understand
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+from welbik.data.fill import fill
+from welbik.data.rows import Drawer
+from welbik.migrations.difference import difference
+from welbik.migrations.run import statements
+from welbik.schema.model import Schema
+from welbik.storage.sqlite import Database
+from welbik.storage.tables import tables_of
+
+_CHECK = re.compile(r'CONSTRAINT ("\w+") CHECK \(((?:[^()]|\([^()]*\))*)\)')
+NOW = dt.datetime(2026, 4, 1, 12, tzinfo=dt.UTC)
+
+
+@st.composite
+def _grown(draw: st.DrawFn) -> tuple[str, str]:
+    """Declarations, and the same without some fields and without the models that nothing needs."""
+    text = draw(declarations())
+    lines = text.split("\n")
+    fields = [
+        n
+        for n, line in enumerate(lines)
+        if re.match(r"    \w+ (?!->|<-)[a-z]+", line) and not re.match(r"    (list|sort) ", line)
+    ]
+    gone = set(draw(st.lists(st.sampled_from(fields), max_size=4))) if fields else set()
+    kept = [
+        line
+        for n, line in enumerate(lines)
+        if n not in gone and not re.match(r"    (list|sort) ", line)
+    ]
+    return "\n".join(kept), text
+
+
+def _shape(database: Database) -> dict[str, list[object]]:
+    """Columns in alphabetical order with their types and keys, and the CHECKs, of every table."""
+    found: dict[str, list[object]] = {}
+    ask = database.connection.execute
+    for name, sql in ask(
+        "SELECT name, sql FROM sqlite_master WHERE type IN ('table', 'index') ORDER BY name"
+    ).fetchall():
+        columns = sorted(row[1:4] for row in ask(f'PRAGMA table_info("{name}")'))
+        keys = sorted(row[2:] for row in ask(f'PRAGMA foreign_key_list("{name}")'))
+        checks = sorted(_CHECK.findall(sql or ""))
+        found[name] = [*columns, *keys, *checks]
+    return found
+
+
+def _migrate(database: Database, before: Schema | None, after: Schema) -> None:
+    tables = tables_of(before) if before else {}
+    change = difference(tables, after)
+    assume(not change.refused)
+    database.migrate("next", "", "", statements(tables, change.steps, NOW))
+
+
+@given(_grown())
+@settings(max_examples=60)
+def test_a_grown_database_is_the_same_and_keeps_its_rows(texts: tuple[str, str]) -> None:
+    (small, first), (large, second) = (understand(text) for text in texts)
+    assume(not first and not second and small.models)
+    with TemporaryDirectory() as folder:
+        grown, fresh = (
+            Database(Path(folder) / "grown.db", create=True),
+            Database(Path(folder) / "fresh.db", create=True),
+        )
+        _migrate(grown, None, small)
+        fill(grown, Drawer(small, 1), small.seed)
+        before = {m.table: _rows(grown, m.table, [c.column for c in m.members]) for m in small}
+        _migrate(grown, small, large)
+        _migrate(fresh, None, large)
+        assert _shape(grown) == _shape(fresh)
+        for model in small:
+            assert (
+                _rows(grown, model.table, [c.column for c in model.members]) == before[model.table]
+            )
+        assert grown.connection.execute("PRAGMA foreign_key_check").fetchall() == []
+        # And back again, column by column, with the rows that stay.
+        _migrate(grown, large, small)
+        for model in small:
+            assert (
+                _rows(grown, model.table, [c.column for c in model.members]) == before[model.table]
+            )
+        grown.close()
+        fresh.close()
+
+
+def _rows(database: Database, table: str, columns: list[str]) -> list[sqlite3.Row]:
+    names = ", ".join(f'"{column}"' for column in ["id", *columns])
+    return database.connection.execute(f'SELECT {names} FROM "{table}" ORDER BY id').fetchall()
