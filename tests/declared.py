@@ -116,7 +116,9 @@ def _types(draw: st.DrawFn) -> str:
         low = draw(st.integers(1, 30))
         return f"text {low}..{draw(st.integers(low, 120))}"
     if kind == "long":
-        return draw(st.sampled_from(["text", "text 300", "text 20..5000", "text 2.."]))
+        return draw(
+            st.sampled_from(["text", "text 300", "text 20..5000", "text 2..", "text 4500..9000"])
+        )
     if kind == "pattern":
         return f"text 100, matches {quoted(draw(st.sampled_from(_PATTERNS)))}"
     if kind in ("integer", "number"):

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import re
 import shutil
-from collections.abc import Iterator
+import sqlite3
+from collections.abc import Callable, Iterator
 
 import pytest
 from conftest import Project
@@ -122,6 +123,39 @@ def test_the_browser_itself_holds_the_declared_limits(page: Page) -> None:
     assert page.get_by_label("Opened").evaluate("node => node.validity.rangeOverflow")
     page.get_by_role("button", name="Save").click()
     expect(page).to_have_url(re.compile("/hives/new$"))
+
+
+MOMENTS = """\
+model Visit
+    held datetime ..now, required, default now
+    due datetime now.., required
+    seen datetime 2020-01-01T00:00..
+seed
+    3 Visit
+"""
+
+
+def test_whole_minutes_and_stored_seconds_are_both_taken(
+    browser: Browser, make: Callable[[str], Project]
+) -> None:
+    project = make(MOMENTS)
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        connection.execute(
+            "UPDATE visit SET seen = '2024-05-06 07:08:09.000000', due = '2199-01-01 00:00:00.000000'"
+        )
+    with served(project) as address:
+        page = browser.new_page(base_url=address)
+        page.goto("/visits/new")
+        page.get_by_label("Due").fill("2199-05-06T10:30")
+        page.get_by_role("button", name="Save").click()
+        expect(page.get_by_role("status")).to_contain_text("is saved")
+        page.goto("/visits/1/edit")
+        page.get_by_role("button", name="Save").click()
+        expect(page.get_by_role("status")).to_contain_text("is saved")
+        expect(page.get_by_text("2024-05-06 07:08")).to_be_visible()
+        page.close()
 
 
 def test_everything_works_by_keyboard_alone(page: Page) -> None:

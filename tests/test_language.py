@@ -20,6 +20,8 @@ WRONG = [
     ("code text 7 required", 13, "missing-comma", "comma"),
     ("code text 7, requird", 14, "unknown-modifier", "required"),
     ("code text 0", 11, "bad-length", "from 1"),
+    ("code text 20_000_000", 11, "bad-length", "at most"),
+    ("code text 9_000.., matches \"a+\"", 29, "bad-pattern", "length"),
     ("code text 9..2", 11, "empty-range", "2..9"),
     ("code boolean, say \"no\"", 15, "misplaced-modifier", "after its check"),
     ("code text 7, matches \"[A-Z\"", 23, "bad-pattern", "]"),

@@ -71,3 +71,13 @@ def test_names_that_must_differ_go_on_when_the_list_is_used_up() -> None:
     values = [row["colour"] for row in Supply(schema, 1).rows("Colour", 0, 200)]
     assert len(set(values)) == 200 and max(map(len, values)) <= 20
     assert set(values[: len(options("colour", 1, 12))]) == set(options("colour", 1, 12))
+
+
+@pytest.mark.parametrize(
+    ("low", "high"), [(2, 60), (100, 100), (300, 305), (4990, 5000), (20_000, 20_010)]
+)
+def test_long_texts_that_must_differ_keep_their_lengths(low: int, high: int) -> None:
+    schema = understand(f"model Visit\n    notes text {low}..{high}, required, unique\n")[0]
+    values = [row["notes"] for row in Supply(schema, 3).rows("Visit", 0, 150)]
+    assert len(set(values)) == 150
+    assert all(low <= len(value) <= high and value == value.strip() for value in values)

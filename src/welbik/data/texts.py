@@ -87,8 +87,10 @@ def _sentences(
     stream: RowStream, count: tuple[int, int], shortest: int, most: int, unique: bool
 ) -> Texts:
     pool = options("sentences", 1, most)
-    if not len(pool) or shortest > _PROSE:
+    if not len(pool):
         return _matching(stream, _strings(_letters(), shortest, most), unique)
+    if shortest > _PROSE:
+        return _endless(stream, pool, shortest)
     texts = stream.pick(pool, purpose="sentence 1")
     wanted = stream.integers(count[0], count[1], purpose="sentences")
     for number in range(2, count[1] + 4 + shortest // 12):
@@ -102,10 +104,19 @@ def _sentences(
     short = np.fromiter((len(text) < shortest for text in texts), dtype=bool, count=len(texts))
     texts[short] = [text.ljust(shortest, ".") for text in texts[short]]
     if unique:
-        texts[:] = [
-            f"{text[: most - _NUMBERED]} {n}"
-            for text, n in zip(texts, stream.index.tolist(), strict=True)
-        ]
+        numbered = (
+            f"{n} {text}"[:most] for n, text in zip(stream.index.tolist(), texts, strict=True)
+        )
+        texts[:] = [text if text[-1] != " " else f"{text[:-1]}." for text in numbered]
+    return texts
+
+
+def _endless(stream: RowStream, pool: Texts, length: int) -> Texts:
+    """Very long texts: the row's number, then a sentence over and over."""
+    texts = stream.pick(pool)
+    for at, number in enumerate(stream.index.tolist()):
+        repeated = f"{number} " + f"{texts[at]} " * (length // len(texts[at]) + 1)
+        texts[at] = f"{repeated[: length - 1]}."
     return texts
 
 

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from ..schema.model import Field
 
 _ONE_LINE = 255
+_LONGEST = 10_000_000
 
 
 def _length(given: Bound, report: Report) -> int | None:
@@ -27,6 +28,14 @@ def _length(given: Bound, report: Report) -> int | None:
             f"{literal.span.text} is no length",
             literal.span,
             "a length is a whole number from 1",
+        )
+        return None
+    if int(literal.text) > _LONGEST:
+        report.add(
+            "bad-length",
+            f"{literal.span.text} characters are too many",
+            literal.span,
+            f"a text has at most {_LONGEST:_}; leave the bound out, or keep it in a file",
         )
         return None
     return int(literal.text)

@@ -14,6 +14,7 @@ FULL = 2**62
 
 _MOST_STATES = 1000
 _SPARE = 24
+_LONG = 5000
 
 
 class _Builder:
@@ -128,6 +129,12 @@ class Strings:
     """
 
     def __init__(self, pattern: Pattern, shortest: int, longest: int | None) -> None:
+        if shortest > _LONG:
+            raise PatternError(
+                f"texts of {shortest} characters and more are too long for a pattern",
+                0,
+                "take the pattern or the length away",
+            )
         self._all, self.accepting = _automaton(pattern)
         self.edges = [_printable(edges) for edges in self._all]
         self.shortest = shortest

@@ -26,6 +26,7 @@ _EMAIL = re.compile(
     r"(?:\.[a-zA-Z0-9](?:[a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?)*"
 )
 _RADIO_MOST = 4
+_MINUTES = len("2026-04-01T14:30")
 
 
 class Refused(ValueError):
@@ -315,6 +316,13 @@ class Moment(_Ranged):
 
     def typed(self, value: Any) -> str:
         return "" if value is None else clock.typed(value)
+
+    def first(self) -> str:
+        return super().first()[:_MINUTES]
+
+    def limits(self) -> dict[str, Any]:
+        # Ends with seconds would make the browser refuse whole minutes.
+        return {name: end[:_MINUTES] for name, end in super().limits().items()}
 
 
 @dataclass(frozen=True, kw_only=True)
