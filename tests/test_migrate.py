@@ -195,6 +195,24 @@ def test_a_pulled_plug_loses_nothing_and_the_next_run_goes_on(built: Project, at
     assert _rows(built, "PRAGMA integrity_check") == [("ok",)]
 
 
+def test_a_migration_that_ran_keeps_its_file_though_nobody_listens(built: Project) -> None:
+    built.replace("models/bees.welbik", "    frames ", "    notes text 9\n    frames ")
+    silent = subprocess.Popen(
+        [WELBIK, "migrate"], cwd=built.root, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    )
+    assert silent.stdout
+    silent.stdout.close()
+    silent.communicate()
+    columns = [row[1] for row in _rows(built, "PRAGMA table_info(hive)")]
+    files = len(list((built.root / "migrations").iterdir()))
+    assert (
+        files
+        == len(_rows(built, "SELECT * FROM welbik_migration"))
+        == (2 if "notes" in columns else 1)
+    )
+    built.run("migrate")
+
+
 def test_a_database_in_use_is_one_clear_message(built: Project) -> None:
     built.replace("models/bees.welbik", "    frames ", "    notes text 9\n    frames ")
     holder = sqlite3.connect(built.root / "bees.db", isolation_level=None)

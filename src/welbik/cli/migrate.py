@@ -77,15 +77,14 @@ def _ask(change: Change) -> None:
 
 def run(settings: Settings, new: str | None = None) -> None:
     """Runs pending migrations; takes a file that was written just now back if it fails."""
-    from ..project.database import bring_up
+    from ..project.database import bring_up, take_back
 
-    if new:
-        click.echo(f"wrote {new}")
     try:
+        if new:
+            click.echo(f"wrote {new}")
         done = bring_up(settings, lambda migration: click.echo(f"ran {migration.name}"))
     except BaseException:
-        if new:
-            (settings.root / new).unlink(missing_ok=True)
+        if new and take_back(settings, new):
             click.echo(f"took {new} back", err=True)
         raise
     if done:

@@ -45,6 +45,21 @@ def write_migration(root: Path, change: Change) -> str:
     return name
 
 
+def take_back(settings: Settings, name: str) -> bool:
+    """Removes a migration file that was just written, unless the database has had it after all."""
+    path = settings.root / name
+    try:
+        database = open_database(settings)
+        applied = {migration for migration, _, _ in database.applied()}
+        database.close()
+    except WelbikError:
+        applied = set()
+    if path.stem in applied:
+        return False
+    path.unlink(missing_ok=True)
+    return True
+
+
 def open_database(settings: Settings, *, create: bool = False) -> Database:
     """The project's database; a missing one is made only with `create`."""
     try:
