@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 import sqlite3
 from decimal import Decimal
 from typing import Any
@@ -172,6 +173,17 @@ def test_the_number_of_queries_does_not_grow_with_the_rows(path: str) -> None:
     assert counts[1] <= max(counts[0], 12), asked
     if "/" not in path[1:]:
         assert counts[1] == counts[0] <= 2, asked
+
+
+def test_addresses_carry_the_root_that_a_server_puts_in_front() -> None:
+    with application(MANY) as app:
+        for root in ("", "/bees", "/other", ""):
+            page = app.client.get("/hives", environ_overrides={"SCRIPT_NAME": root}).text
+            links = re.findall(r'href="(/[^"]*)"', page)
+            assert len(links) > 50 and f"{root}/keepers/" in " ".join(links)
+            assert all(
+                re.match(rf"{root}/(hives|keepers|queens|visits|look|$)", link) for link in links
+            )
 
 
 def test_sorting_by_a_relation_is_by_its_name() -> None:

@@ -33,21 +33,21 @@ def terminal(
         env={**variables, "TERM": "xterm", **environment}, start_new_session=True,
     )  # fmt: skip
     os.close(theirs)
-    text, end = "", time.monotonic() + 60
+    text, asked, end = "", False, time.monotonic() + 60
     while time.monotonic() < end:
         if ours in select.select([ours], [], [], 0.2)[0]:
             try:
                 text += os.read(ours, 65536).decode()
             except OSError:  # Linux says so when the other side is closed.
                 break
-            if waits_for and waits_for in text:
-                waits_for = ""
-                if answer == "ctrl-c":
-                    os.killpg(process.pid, signal.SIGINT)
-                else:
-                    os.write(ours, answer.encode())
+            if waits_for and waits_for in text and not asked and answer != "ctrl-c":
+                os.write(ours, answer.encode())
+                asked = True
         elif process.poll() is not None:
             break
+        elif waits_for in text and answer == "ctrl-c":
+            # A signal just before the read begins is lost: people press again, too.
+            os.killpg(process.pid, signal.SIGINT)
     os.close(ours)
     return Session(process.wait(timeout=20), text)
 

@@ -33,7 +33,12 @@ def make(name: str, address: str, menu: Menu) -> Flask:
     app.jinja_loader = FileSystemLoader(app.root_path)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters["show"] = show
-    app.jinja_env.globals.update(title=settings.TITLE, menu=menu, to_row=links.to_row)
+    app.jinja_env.globals.update(
+        title=settings.TITLE,
+        menu=menu,
+        to_page=links.to_page,
+        to_row=links.to_row,
+    )
     app.secret_key = guard.secret_key(settings.ROOT / "instance")
     database.connect(app, address)
     _answer_problems(app)
