@@ -21,6 +21,8 @@ pytestmark = pytest.mark.skipif(
     CHROMIUM is None and not os.environ.get("CI"), reason="no Chromium on this machine"
 )
 
+expect.set_options(timeout=20_000)
+
 
 @pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
