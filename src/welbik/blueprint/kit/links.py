@@ -15,8 +15,7 @@ def to_page(endpoint: str, filename: str = "") -> str:
     root = request.script_root
     path = _pages.get((endpoint, filename))
     if path is None:
-        values = {"filename": filename} if filename else {}
-        path = url_for(endpoint, **values).removeprefix(root)
+        path = url_for(endpoint, filename=filename or None).removeprefix(root)
         _pages[endpoint, filename] = path
     return f"{root}{path}"
 
