@@ -226,6 +226,23 @@ def test_what_removal_says_is_what_removal_does(seed: int, data: st.DataObject) 
             assert before == after
 
 
+@pytest.mark.parametrize(("removal", "what"), [("clear", "cleared"), ("refuse", "blocking")])
+def test_a_row_that_refers_twice_is_counted_once(removal: str, what: str) -> None:
+    declared = f"model Team\n    name text 9\nmodel Match\n    home -> Team, on removal {removal}\n    away -> Team, on removal {removal}\nseed\n    1 Team\n    9 Match\n"
+    with application(declared) as app:
+        with sqlite3.connect(app.root / "bees.db") as connection:
+            connection.execute("UPDATE match SET home_id = 1, away_id = 1")
+        with app.flask.app_context():
+            team = (
+                app.module("kit.database")
+                .session()
+                .get(app.row_class(app.schema.models["Team"]), 1)
+            )
+            (rows,) = getattr(app.module("kit.removal").effects(team), what).values()
+            assert len(rows) == 9
+        assert "9 matches:" in app.client.get("/teams/1/remove").text
+
+
 def _all_rows(session: Any, classes: dict[str, Any]) -> dict[tuple[str, int], tuple[Any, ...]]:
     session.expire_all()
     return {

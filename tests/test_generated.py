@@ -47,6 +47,19 @@ def test_the_demo_does_everything_and_says_what_there_is(empty: Project) -> None
     assert "5,142 rows" in again
 
 
+def test_the_demo_loses_nothing_unasked(empty: Project) -> None:
+    empty.run("init", "register", "--package", "beekeepers")
+    project = Project(empty.root / "register")
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    project.replace(
+        "models/beekeepers.welbik", "    frames      integer 4..24, required, default 11\n", ""
+    )
+    project.replace("models/beekeepers.welbik", "kind, frames", "kind")
+    assert "--allow-loss" in empty.run("demo", "register", "--once", code=1).stderr
+    assert len(list((project.root / "migrations").iterdir())) == 1
+
+
 def test_a_broken_rule_is_caught_by_the_generated_tests(built: Project) -> None:
     """The generated tests can fail: a form that forgets a bound does not get past them."""
     built.replace("bees/hive/form.py", "high=24", "high=25")

@@ -86,6 +86,8 @@ BLOCKS = [
     ("model A\n    b -> B, required\nmodel B\n    a -> A, required\n", "contradiction"),
     ("model A\n    b -> B\n    shown as \"{b}\"\nmodel B\n    a -> A\n    shown as \"{a}\"\n", "circle"),
     ("model A\n    x_id text\n    x -> A\n", "duplicate-column"),
+    ("model A\n    int text\n    int_ text\n", "duplicate-column"),
+    ("model A\n    b -> A\n    b_id <- A.b\n", "duplicate-column"),
     ("model A\n    kin <- A.up\n    too <- A.up\n    up -> A\n", "duplicate-collection"),
     ("model A\n    x text\nseed\n    5 B\n", "unknown-model"),
     ("model A\n    x text\nseed\n    many A\n", "bad-count"),

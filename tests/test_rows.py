@@ -143,6 +143,16 @@ def test_filling_adds_to_what_is_stored_and_avoids_its_values(built: Project) ->
     database.close()
 
 
+def test_one_to_one_relations_to_own_rows_go_on_beside_stored_ones(
+    make: Callable[[str], Project],
+) -> None:
+    project = make("model Box\n    mark text 9\n    below -> Box, unique\nseed\n    9 Box\n")
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    project.replace("models/bees.welbik", "9 Box", "30 Box")
+    assert "21 rows added" in project.run("fill").stdout
+
+
 def test_another_seed_makes_other_rows_and_the_same_seed_the_same(project: Project) -> None:
     first = project.run("sample", "Hive", "--format", "csv").stdout
     assert project.run("sample", "Hive", "--format", "csv").stdout == first

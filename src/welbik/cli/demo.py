@@ -30,11 +30,11 @@ def command(folder: str, once: bool, port: int) -> None:
       welbik demo --once
     """
     from ..project.building import build
-    from ..project.database import declared_change, write_migration
     from ..project.declarations import schema_of
     from ..project.demo import make_demo
     from ..project.settings import read_settings
     from . import fill, migrate, serve
+    from .build import say_plan
 
     path = Path(folder)
     made = make_demo(path)
@@ -43,12 +43,13 @@ def command(folder: str, once: bool, port: int) -> None:
     schema = schema_of(settings.root)
     click.echo(f"\n{paint('command', 'welbik build')}")
     todo = build(settings)
-    click.echo(f"{count(len(todo.write), 'file')} written for {count(len(schema.models), 'model')}")
+    if made:
+        written = count(len(todo.write), "file")
+        click.echo(f"{written} written for {count(len(schema.models), 'model')}")
+    else:
+        say_plan(todo)
     click.echo(f"\n{paint('command', 'welbik migrate')}")
-    change = declared_change(settings.root, schema)
-    migrate.run(
-        settings, write_migration(settings.root, change) if change.difference.steps else None
-    )
+    migrate.run(settings, migrate.possible_change(settings), brief=made)
     click.echo(f"\n{paint('command', 'welbik fill')}")
     fill.run(settings)
     if once:

@@ -29,31 +29,35 @@ def command(settings: Settings, preview: bool, sql: bool, allow_loss: bool) -> N
     Example:
       welbik migrate --preview
     """
+    from ..project.database import pending_sql
+
+    change = possible_change(settings)
+    if sql:
+        click.echo("\n".join(f"{statement};" for statement in pending_sql(settings, change)))
+    elif preview:
+        _preview(settings, change)
+    else:
+        run(settings, change, allow_loss)
+
+
+def possible_change(settings: Settings) -> Change:
+    """What the declarations ask for; raises WelbikError where some of it can't be done."""
     from ..problems import WelbikError
-    from ..project.database import declared_change, pending_sql, write_migration
+    from ..project.database import declared_change
     from ..project.declarations import schema_of
 
     change = declared_change(settings.root, schema_of(settings.root))
     if change.difference.refused:
         reasons = "\n".join(f"  {reason}." for reason in change.difference.refused)
         raise WelbikError(f"these changes can't be made:\n{reasons}", "nothing was changed")
-    if sql:
-        click.echo("\n".join(f"{statement};" for statement in pending_sql(settings, change)))
-        return
-    for step in change.difference.steps:
-        click.echo(f"{'would ' if preview else ''}{step.describe()}")
-    if preview:
-        _preview(settings, change)
-        return
-    if change.difference.losses and not allow_loss:
-        _ask(change)
-    new = write_migration(settings.root, change) if change.difference.steps else None
-    run(settings, new)
+    return change
 
 
 def _preview(settings: Settings, change: Change) -> None:
     from ..project.database import unseen
 
+    for step in change.difference.steps:
+        click.echo(f"would {step.describe()}")
     for migration in unseen(settings, change):
         click.echo(f"would run {migration.name}")
     if not change.difference.steps and not unseen(settings, change):
@@ -75,10 +79,18 @@ def _ask(change: Change) -> None:
         )
 
 
-def run(settings: Settings, new: str | None = None) -> None:
-    """Runs pending migrations; takes a file that was written just now back if it fails."""
-    from ..project.database import bring_up, take_back
+def run(settings: Settings, change: Change, allow_loss: bool = False, brief: bool = False) -> None:
+    """Writes a change as a migration and runs what is pending; a loss only after a question.
 
+    A file that was written just now is taken back if it can't be run.
+    """
+    from ..project.database import bring_up, take_back, write_migration
+
+    for step in () if brief else change.difference.steps:
+        click.echo(step.describe())
+    if change.difference.losses and not allow_loss:
+        _ask(change)
+    new = write_migration(settings.root, change) if change.difference.steps else None
     try:
         if new:
             click.echo(f"wrote {new}")

@@ -108,6 +108,9 @@ class _Filler:
     def _encoded(self, member: Field | Reference, drawn: Drawn) -> list[object]:
         if isinstance(member, Field):
             return encode(self.types[member.name], drawn.values, drawn.empty)
+        if member.unique and member.target == self.model.name and self.there:
+            # Which of the stored rows are free is not known by number: these stay without.
+            return [None] * len(drawn.values)
         return encode("integer", self._ids(member.target, drawn.values), drawn.empty)
 
     def _ids(self, target: str, positions: Any) -> Any:

@@ -6,7 +6,7 @@ import unicodedata
 from collections.abc import Callable
 from typing import NamedTuple
 
-from .source import Source, Span
+from .source import Span
 
 Paint = Callable[[str, str], str]
 """Takes a role ("problem", "place", "caret", "remedy") and a text; gives the text dressed."""
@@ -89,8 +89,3 @@ def as_text(problem: Problem, paint: Paint = lambda role, text: text) -> str:
     for words, span in problem.related:
         lines.append(f"        {paint('place', where(span) + ':')} {words}")
     return "\n".join(lines)
-
-
-def whole_file(name: str) -> Span:
-    """A span for what is wrong with a file as a whole."""
-    return Span(Source(name, ""), 0, 0)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
-from .model import Model, Schema
+from .model import Model, Reference, Schema
 
 _TAKEN_URLS = {"look"}
 
@@ -53,19 +53,23 @@ def _clashes(schema: Schema, report: Report) -> None:
 
 
 def _attributes(model: Model, report: Report) -> None:
-    """Columns of references become attributes too, beside collections."""
-    columns = {r.column: r for r in model.references}
-    for collection in model.collections:
-        if collection.name in columns:
-            other = columns[collection.name]
-            message = f"{collection.name!r} is also the column of {other.name!r}"
-            report.add(
-                "duplicate-column",
-                message,
-                collection.span,
-                "give one of them another name",
-                (("the other one", other.span),),
-            )
+    """Every attribute of the table class stands for one member; relations have a column too."""
+    taken: dict[str, tuple[str, Span]] = {}
+    for member in (*model.members, *model.collections):
+        made = {member.attribute}
+        if isinstance(member, Reference):
+            made.add(member.column)
+        for attribute in sorted(made):
+            if attribute in taken:
+                name, span = taken[attribute]
+                report.add(
+                    "duplicate-column",
+                    f"{name!r} and {member.name!r} would both be called {attribute!r} in the code",
+                    member.span,
+                    "give one of them another name",
+                    (("the other one", span),),
+                )
+            taken[attribute] = (member.name, member.span)
 
 
 def _circles(schema: Schema, report: Report) -> None:

@@ -151,24 +151,7 @@ def _members(
                 found.append(resolve_reference(model, member, report))
             elif member.target.text not in later:
                 _unknown_model(member.target, known, report)
-    _column_clashes(found, report)
     return found
-
-
-def _column_clashes(members: list[Field | Reference], report: Report) -> None:
-    columns: dict[str, Field | Reference] = {}
-    for member in members:
-        if member.column in columns:
-            first = columns[member.column]
-            message = f"{first.name!r} and {member.name!r} would both be kept in the column {member.column!r}"
-            report.add(
-                "duplicate-column",
-                message,
-                member.span,
-                "give one of them another name",
-                (("the other one", first.span),),
-            )
-        columns[member.column] = member
 
 
 def _unknown_model(word: syntax.Word, known: dict[str, ModelNames], report: Report) -> None:

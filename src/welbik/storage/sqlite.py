@@ -248,10 +248,6 @@ class Database:
     def count(self, table: str) -> int:
         return int(self.connection.execute(f"SELECT count(*) FROM {quote(table)}").fetchone()[0])
 
-    def has_values(self, table: str, column: str) -> bool:
-        statement = f"SELECT 1 FROM {quote(table)} WHERE {quote(column)} IS NOT NULL LIMIT 1"
-        return self.connection.execute(statement).fetchone() is not None
-
     def values(self, table: str, column: str) -> list[object]:
         """A column of all rows, in the order of their ids."""
         rows = self.connection.execute(f"SELECT {quote(column)} FROM {quote(table)} ORDER BY id")

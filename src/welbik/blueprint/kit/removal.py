@@ -44,14 +44,22 @@ def effects(row: Any) -> Effects:
                 found.cleared.setdefault(child, []).extend(others)
             elif others:
                 refusing.extend((child, other) for other in others)
-    # What is removed anyway neither blocks nor loses a link.
     for child, other in refusing:
-        if (child, other.id) not in gone:
-            found.blocking.setdefault(child, []).append(other)
-    for child, others in list(found.cleared.items()):
-        found.cleared[child] = [r for r in others if (child, r.id) not in gone]
-    found.cleared = {child: others for child, others in found.cleared.items() if others}
+        found.blocking.setdefault(child, []).append(other)
+    found.cleared = _staying(found.cleared, gone)
+    found.blocking = _staying(found.blocking, gone)
     return found
+
+
+def _staying(
+    found: dict[Any, list[Any]], gone: set[tuple[Any, Any]]
+) -> dict[Any, list[Any]]:
+    """Each row once, and none that is removed anyway: it neither blocks nor loses a link."""
+    staying = {
+        child: [r for r in dict.fromkeys(rows) if (child, r.id) not in gone]
+        for child, rows in found.items()
+    }
+    return {child: rows for child, rows in staying.items() if rows}
 
 
 def _referring(model: Any) -> Iterator[tuple[Any, Any, str | None]]:
