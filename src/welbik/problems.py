@@ -19,17 +19,23 @@ class WelbikError(Exception):
         self.status = status
 
 
-def did_you_mean(word: str, known: Sequence[str]) -> str:
-    """A remedy that offers the nearest of the known words, or lists them all."""
+def nearest(word: str, known: Sequence[str]) -> str | None:
+    """The known word that is most like another, if one is like it at all."""
     from difflib import get_close_matches
 
     near = get_close_matches(word, known, n=1, cutoff=0.6)
-    if not near:
-        lowered = {other.lower(): other for other in known}
-        near = get_close_matches(word.lower(), list(lowered), n=1, cutoff=0.6)
-        near = [lowered[name] for name in near]
     if near:
-        return f"did you mean {near[0]}?"
+        return near[0]
+    lowered = {other.lower(): other for other in known}
+    near = get_close_matches(word.lower(), list(lowered), n=1, cutoff=0.6)
+    return lowered[near[0]] if near else None
+
+
+def did_you_mean(word: str, known: Sequence[str]) -> str:
+    """A remedy that offers the nearest of the known words, or lists them all."""
+    near = nearest(word, known)
+    if near:
+        return f"did you mean {near}?"
     if not known:
         return ""
     if len(known) > 12:

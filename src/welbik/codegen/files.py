@@ -12,10 +12,12 @@ from ..kinds.literals import quote
 from ..schema.model import Model, Schema
 from ..storage.tables import fingerprint, tables_of
 from .form_code import form_context
+from .formatting import formatted
 from .html import title
 from .model_code import model_context
 from .page_code import controller_context, pages_context
 from .python import call, doc, from_import, line
+from .rule_code import rules_context
 from .tests_code import supply_context, tests_context
 
 if TYPE_CHECKING:
@@ -77,7 +79,7 @@ def application_files(
     for model in schema:
         made.update(_model_files(schema, model, package))
         tell()
-    return made
+    return formatted(made)
 
 
 def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:
@@ -88,15 +90,22 @@ def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:
         f"{folder}/__init__.py": "",
         f"{folder}/model.py": _render("per_model/model.py", common | model_context(schema, model)),
         f"{folder}/form.py": _render("per_model/form.py", common | form_context(schema, model)),
-        f"{folder}/controller.py": _render(
-            "per_model/controller.py", common | controller_context(schema, model)
-        ),
-        f"tests/test_{model.table}.py": _render(
-            "per_model/test.py", common | tests_context(schema, model, package)
-        ),
     }
+    if model.rules:
+        made[f"{folder}/rules.py"] = _render(
+            "per_model/rules.py", common | rules_context(schema, model)
+        )
+    if not model.pages:
+        return made
+    made[f"{folder}/controller.py"] = _render(
+        "per_model/controller.py", common | controller_context(schema, model)
+    )
+    made[f"tests/test_{model.endpoint}.py"] = _render(
+        "per_model/test.py", common | tests_context(schema, model, package)
+    )
     for page in _PAGES:
-        made[f"{folder}/pages/{page}.html"] = _render(f"per_model/{page}.html", pages)
+        if page in model.pages or page == "edit" and "new" in model.pages:
+            made[f"{folder}/pages/{page}.html"] = _render(f"per_model/{page}.html", pages)
     return made
 
 
@@ -127,20 +136,28 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
 def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:
     models = sorted(schema, key=lambda model: model.folder)
     imports = [
-        from_import(f".{model.folder}.controller", [f"pages as {model.table}_pages"])
+        from_import(f".{model.folder}.controller", [f"pages as {model.endpoint}_pages"])
         for model in models
+        if model.pages
     ]
-    entries = [call("", _menu_entry(model), indent=4, tail=",") for model in schema]
+    listed = [m for m in schema if "list" in m.pages and m.menu is not None]
+    entries = [call("", _menu_entry(model), indent=4, tail=",") for model in listed]
     menu = "MENU = [\n" + "".join(f"{entry}\n" for entry in entries) + "]"
+    menu = menu if entries else "MENU: site.Menu = []"
     return {
         "docstring": doc(site_title),
         "imports": sorted([*imports, "from .kit import site"], key=lambda line: line.split()[1]),
         "models_imports": [from_import(f".{model.folder}.model", [model.name]) for model in models],
         "model_names": sorted(schema.models),
         "menu": menu,
-        "blueprints": [f"{model.table}_pages" for model in models],
+        "blueprints": [f"{model.endpoint}_pages" for model in models if model.pages],
     }
 
 
 def _menu_entry(model: Model) -> list[str]:
-    return [quote(title(model.plural)), quote(f"{model.table}.list_page"), quote(model.help)]
+    return [
+        quote(model.menu or ""),
+        quote(title(model.plural)),
+        quote(f"{model.endpoint}.list_page"),
+        quote(model.help),
+    ]

@@ -2,62 +2,160 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from ..kinds.literals import quote
-from ..schema.model import Field, Model, Reference, Schema
+from ..kinds.text import Text
+from ..rules.html import limits
+from ..rules.python import Python
+from ..rules.tree import Const
+from ..schema.model import Field, Many, Model, Reference, Schema
 from .model_code import import_model
-from .python import call, doc, from_import, keywords, names_used
+from .python import call, doc, from_import, keywords, names_used, tuple_of
+from .query_code import Queries
+from .rule_code import attribute_of, shape_rules
+
+_KIT = ("fields", "forms", "clock", "columns", "attachments", "embedded")
 
 
 def form_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What `form.py.jinja` is filled with."""
-    controls = [_control(member) for member in model.members]
-    used = names_used(f"[{''.join(controls)}]")
+    bounds = _bounds(schema, model)
+    stand_ins: list[str] = []
+    controls = [_control(schema, m, bounds.get(m.name, {}), stand_ins) for m in model.entered]
+    if model.rules:
+        controls.append("    rules=RULES,")
+    if model.uniques:
+        groups = [_unique(unique) for unique in _asked(model)]
+        controls += [f"    unique={tuple_of(groups)},"] if groups else []
+    inner = "".join(f"{control}\n" for control in controls)
+    form = f"form = forms.Form(\n    {model.name},\n{inner})"
+    used = names_used("\n".join([*stand_ins, form]))
     lines = ["import datetime as dt"] if "dt" in used else []
     lines += ["from decimal import Decimal"] if "Decimal" in used else []
     lines += [""] if lines else []
-    targets = {r.target for r in model.references} - {model.name}
-    kit = ["fields", "forms", *(["clock"] if "clock" in used else [])]
-    local = [*(import_model(schema, name) for name in targets), from_import("..kit", kit)]
+    lines += ["import sqlalchemy as sa", ""] if "sa" in used else []
+    targets = {m.target for m in model.entered if not isinstance(m, Field)} - {model.name}
+    local = [import_model(schema, name) for name in targets]
+    local.append(from_import("..kit", [name for name in _KIT if name in used]))
     lines += sorted(local, key=lambda line: line.split()[1])
     lines.append(from_import(".model", [model.name]))
-    inner = "".join(f"{control}\n" for control in controls)
-    form = f"form = forms.Form(\n    {model.name},\n{inner})"
+    lines += ["from .rules import RULES"] if model.rules else []
     return {
         "doc": doc(f"what is asked for {model.a_row}, and what is accepted"),
         "imports": lines,
+        "stand_ins": stand_ins,
         "form": form,
     }
 
 
-def _control(member: Field | Reference) -> str:
-    if isinstance(member, Reference):
-        name, arguments = "Reference", {"target": member.target}
+def _asked(model: Model) -> list[Any]:
+    """The unique groups whose members are all on the form."""
+    names = {member.name for member in model.entered}
+    return [unique for unique in model.uniques if set(unique.names) <= names]
+
+
+def _unique(unique: Any) -> str:
+    says = f", {quote(unique.say)}" if unique.say else ""
+    return f"forms.Unique({tuple_of([quote(name) for name in unique.names])}{says})"
+
+
+def _bounds(schema: Schema, model: Model) -> dict[str, dict[str, str]]:
+    """The attributes that rules set to fields, as source: a value, or what tells it now."""
+    writer = Python(lambda owner, name: attribute_of(schema, owner, name))
+    found: dict[str, dict[str, str]] = {}
+    for rule in model.rules:
+        for limit in limits(rule.node):
+            source = writer.value(limit.bound)
+            if not isinstance(limit.bound, Const):
+                plain = re.fullmatch(r"(clock\.\w+)\(\)", source)
+                source = plain.group(1) if plain else f"lambda: {source}"
+            found.setdefault(limit.field, {})[limit.attribute] = source
+    return found
+
+
+def _control(
+    schema: Schema,
+    member: Field | Reference | Many,
+    bounds: dict[str, str],
+    stand_ins: list[str],
+) -> str:
+    common = _common(member)
+    if bounds:
+        common["bounds"] = f"{{{', '.join(f'{quote(k)}: {v}' for k, v in bounds.items())}}}"
+    if isinstance(member, Many):
+        name, arguments = "fields.Many", {"target": member.target}
+    elif isinstance(member, Reference):
+        name, arguments = "fields.Reference", _reference(schema, member, stand_ins)
     else:
-        control = member.kind.control(member)
-        name, arguments = control.name, dict(control.arguments)
-        if member.pattern is not None:
-            arguments["pattern"] = quote(member.pattern.text)
+        name, arguments = _field(schema, member)
     return call(
-        f"fields.{name}",
-        [quote(member.name), quote(member.label), *keywords(_common(member) | arguments)],
+        name,
+        [quote(member.name), quote(member.label), *keywords(common | arguments)],
         indent=4,
         tail=",",
     )
 
 
-def _common(member: Field | Reference) -> dict[str, str]:
+def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[str, str]:
+    arguments = {"target": member.target}
+    if member.target == member.model and not member.loops:
+        arguments["loops"] = "False"
+    if member.control in ("select", "radio"):
+        arguments["wanted"] = quote(member.control)
+    if member.where is not None:
+        queries = Queries(schema, member.target)
+        arguments["where"] = queries.condition(member.where)
+        for table in queries.stand_ins.values():
+            head, columns = table.source()
+            stand_ins.append(f"{head}({', '.join(columns)}).alias({quote(table.alias)})")
+    return arguments
+
+
+def _field(schema: Schema, member: Field) -> tuple[str, dict[str, str]]:
+    control = member.kind.control(member)
+    name, arguments = control.name, dict(control.arguments)
+    if "labels" in arguments and member.model not in schema.models:
+        # A part has no class of its own.
+        shown = (f"{quote(name)}: {quote(label)}" for name, label in member.kind.labels().items())
+        arguments["labels"] = f"{{{', '.join(shown)}}}"
+    if isinstance(member.kind, Text) and member.control:
+        name = {"area": "LongText", "text": "Text"}[member.control]
+    elif member.control:
+        arguments["wanted"] = quote(member.control)
+    if member.pattern is not None:
+        arguments["pattern"] = quote(member.pattern.text)
+    if member.shape is not None:
+        inner = [
+            _control(schema, field, {}, []).strip().rstrip(",") for field in member.shape.fields
+        ]
+        arguments["part"] = tuple_of(inner)
+        if member.shape.rules:
+            arguments["rules"] = tuple_of(shape_rules(member.shape))
+    return (name if "." in name else f"fields.{name}"), arguments
+
+
+def _common(member: Field | Reference | Many) -> dict[str, str]:
     found: dict[str, str] = {}
-    if member.required:
+    if member.required and not (isinstance(member, Field) and member.kind.word == "slug"):
         found["required"] = "True"
-    if member.unique:
-        found["unique"] = "True"
+    if isinstance(member, Many):
+        attribute = member.attribute
+    else:
+        attribute = member.attribute if isinstance(member, Field) else member.column
+        if member.unique:
+            found["unique"] = "True"
+        if member.fixed:
+            found["fixed"] = "True"
     if isinstance(member, Field):
         if member.default is not None:
             found["default"] = member.kind.source(member.default)
-        if member.attribute != member.name:
-            found["attribute"] = quote(member.attribute)
+        if member.unit:
+            found["unit"] = quote(member.unit)
+    usual = f"{member.name}_id" if isinstance(member, Reference) else member.name
+    if attribute != usual:
+        found["attribute"] = quote(attribute)
     if member.hint:
         found["hint"] = quote(member.hint)
     if member.says:

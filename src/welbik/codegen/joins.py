@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-from ..schema.model import Field, Model, Reference, Schema, Sort
+from ..schema.model import AnyMember, Model, Reference, Schema, Sort
 from .python import Argument, Call, chain
 
 
@@ -25,9 +25,27 @@ class Query:
     options: list[tuple[str, list[Argument]]] = field(default_factory=list)
     _outer: set[str] = field(default_factory=set)
 
-    def show(self, reference: Reference) -> None:
-        """Joins in what it takes to show a reference."""
-        self._join(reference, self.owner, self.prefix, ())
+    def show(self, path: str) -> AnyMember:
+        """Joins in what it takes to show what a path leads to; returns that."""
+        owner, prefix, way, member = self._reach(path)
+        if isinstance(member, Reference):
+            self._join(member, owner, prefix, way)
+        return member
+
+    def _reach(self, path: str) -> tuple[str, str, tuple[Argument, ...], AnyMember]:
+        """Joins in the rows on the way of a path: the alias at its end, and the last member."""
+        owner, prefix, way = self.owner, self.prefix, ()
+        model = self.model
+        *before, last = path.split(".")
+        for name in before:
+            reference = model.by_name[name]
+            assert isinstance(reference, Reference)
+            step = Call(f"{owner}.{reference.attribute}.of_type", [f"{prefix}{reference.name}"])
+            owner = self._join(reference, owner, prefix, way)
+            way = (*way, step)
+            prefix = f"{owner}_"
+            model = self.schema.models[reference.target]
+        return owner, prefix, way, model.by_name[last]
 
     def _join(
         self, reference: Reference, owner: str, prefix: str, way: tuple[Argument, ...]
@@ -49,11 +67,12 @@ class Query:
             self._join(inner, alias, f"{alias}_", path)
         return alias
 
-    def order(self, member: Field | Reference) -> list[str]:
-        """The columns that put rows in the order of a member."""
-        if isinstance(member, Field):
-            return [f"{self.owner}.{member.attribute}"]
-        alias = self._join(member, self.owner, self.prefix, ())
+    def order(self, path: str) -> list[str]:
+        """The columns that put rows in the order of what a path leads to."""
+        owner, prefix, way, member = self._reach(path)
+        if not isinstance(member, Reference):
+            return [f"{owner}.{member.attribute}"]
+        alias = self._join(member, owner, prefix, way)
         return self._order_of(self.schema.models[member.target], alias)
 
     def _order_of(self, model: Model, alias: str) -> list[str]:
@@ -62,23 +81,25 @@ class Query:
             if not part.is_field:
                 continue
             member = model.by_name.get(part.text)
-            if isinstance(member, Field):
-                found.append(f"{alias}.{member.attribute}")
-            elif member is not None:
+            if isinstance(member, Reference):
                 found += self._order_of(self.schema.models[member.target], f"{alias}_{member.name}")
+            elif member is not None:
+                found.append(f"{alias}.{member.attribute}")
         return found
 
     def by(self, sorts: Iterable[Sort]) -> list[str]:
         """Arguments of order_by for some sort keys."""
         found: list[str] = []
         for sort in sorts:
-            columns = self.order(self.model.by_name[sort.name])
+            columns = self.order(sort.name)
             found += [f"{column}.desc()" for column in columns] if sort.descending else columns
         return found
 
     def source(self, head: str, order: list[str] | None = None, *, indent: int = 0) -> str:
         """The statement, with `head` before it."""
         links = [*self.joins, *self.options]
+        if "bin" in self.model.keeps:
+            links.append(("where", [f"{self.owner}.removed_at.is_(None)"]))
         if order:
             links.append(("order_by", [*order]))
         return chain(head, f"sa.select({self.owner})", links, indent=indent)
@@ -102,5 +123,5 @@ def by_name(schema: Schema, model: Model) -> tuple[Query, list[str]]:
     for part in model.shown_as:
         member = model.by_name.get(part.text) if part.is_field else None
         if member is not None:
-            order += query.order(member)
+            order += query.order(member.name)
     return query, [*order, "cls.id"]

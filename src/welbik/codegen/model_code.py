@@ -5,9 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from ..kinds.literals import quote
-from ..schema.model import Collection, Field, Model, Reference, Schema
+from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema
+from ..schema.tables import SchemaNames
 from .joins import by_name
 from .python import call, doc, from_import, fstring, keywords, line, mapping, names_used
+from .query_code import Queries, StandIn
 
 _ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
 
@@ -16,9 +18,24 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What `model.py.jinja` is filled with."""
     query, order = by_name(schema, model)
     in_order = [*query.alias_lines(indent=8), query.source("return ", order, indent=8)]
-    attributes = [line for member in model.members for line in _attribute(schema, model, member)]
+    queries = Queries(schema, "")
+    computed = [_computed(queries, member) for member in model.computed]
+    attributes = [
+        line for member in model.members for line in _attribute(schema, model, member, queries.used)
+    ]
+    attributes += _kept(model)
     attributes += [_collection(schema, collection) for collection in model.collections]
-    used = names_used("\n".join(attributes))
+    attributes += [_many(schema, many) for many in model.many]
+    attributes += computed
+    tables = [_pairs(schema, many) for many in model.many if many.declares]
+    tables += [_stand_in(table) for table in queries.stand_ins.values()]
+    history = f"HISTORY = history.table({quote(model.table)})" if "history" in model.keeps else ""
+    url_part = _url_part(model)
+    used = {
+        name
+        for piece in ("\n".join(tables), "\n".join(attributes), history, url_part)
+        for name in names_used(piece)
+    }
     used |= names_used("\n".join(in_order)) | names_used(_shown(model))
     others = sorted(_others(model))
     here = set(query.aliases.values())
@@ -29,6 +46,11 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
         "typing_imports": [
             import_model(schema, name) for name in others if name not in here | {model.name}
         ],
+        "tables": tables,
+        "key": _key(model),
+        "history": history,
+        "url_part": url_part,
+        "endpoint": model.endpoint if model.endpoint != model.table else "",
         "singular": line("SINGULAR = ", quote(model.singular), indent=4),
         "plural": line("PLURAL = ", quote(model.plural), indent=4),
         "labels": labels,
@@ -57,13 +79,16 @@ def _imports(
     typing = ["TYPE_CHECKING"] if _others(model) - {model.name} - joined else []
     typing += ["Any", *(["ClassVar"] if labels else [])]
     lines.append(from_import("typing", typing))
+    made = [name for name in ("UUID", "uuid4") if name in used]
+    lines += [from_import("uuid", made)] if made else []
     lines += ["", "import sqlalchemy as sa"]
     if "orm" in used:
         lines.append("from sqlalchemy import orm")
-    names = ["Mapped", "mapped_column", *(["relationship"] if "relationship" in used else [])]
+    names = ["Mapped", "mapped_column"]
+    names += [name for name in ("relationship", "column_property") if name in used]
     lines += [from_import("sqlalchemy.orm", names), ""]
     local = [import_model(schema, name) for name in joined]
-    kit = [name for name in ("clock", "columns") if name in used]
+    kit = [name for name in ("clock", "columns", "history", "uploads") if name in used]
     local += [from_import("..kit", kit)] if kit else []
     local.append("from ..kit.database import Base")
     local += ["from ..kit.show import show"] if "show" in used else []
@@ -72,7 +97,8 @@ def _imports(
 
 def _others(model: Model) -> set[str]:
     """The models that a model's relations name."""
-    return {r.target for r in model.references} | {c.child for c in model.collections}
+    found = {r.target for r in model.references} | {c.child for c in model.collections}
+    return found | {many.target for many in model.many}
 
 
 def _labels(field: Field) -> str:
@@ -80,40 +106,138 @@ def _labels(field: Field) -> str:
     return mapping(f"{field.labels_name}: ClassVar[dict[str, str]] = ", items, indent=4)
 
 
-def _attribute(schema: Schema, model: Model, member: Field | Reference) -> list[str]:
+def _attribute(
+    schema: Schema, model: Model, member: Field | Reference, needed: set[str]
+) -> list[str]:
+    """The lines of a member; one that a formula names needs a value in the class's body."""
     if isinstance(member, Reference):
         return _reference(schema, member)
-    arguments = [quote(member.name)] if member.attribute != member.name else []
+    arguments = [quote(member.column)] if member.attribute != member.column else []
     arguments += [member.kind.column()] if member.kind.column() else []
-    if member.unique:
+    if member.name == model.key:
+        arguments.append("primary_key=True")
+    elif member.unique and "bin" not in model.keeps:
         arguments.append("unique=True")
     if member.default is not None:
         arguments.append(f"default={member.kind.source(member.default)}")
-    optional = "" if member.required else " | None"
+    elif member.kind.made():
+        arguments.append(f"default={member.kind.made()}")
+    made = member.kind.word in ("slug", "uuid")
+    optional = "" if member.required or made else " | None"
     head = f"{member.attribute}: Mapped[{member.kind.annotation}{optional}]"
-    if not arguments:
+    if not arguments and member.attribute not in needed:
         return [f"    {head}"]
     return [call(f"{head} = mapped_column", arguments, indent=4)]
+
+
+def _key(model: Model) -> list[str]:
+    """The primary key: a number of its own, or another name for the field that is it."""
+    if not model.key:
+        return ["    id: Mapped[int] = mapped_column(primary_key=True)"]
+    key = model.stored(model.key)
+    assert isinstance(key, Field)
+    return [f"    id: Mapped[{key.kind.annotation}] = orm.synonym({quote(key.attribute)})"]
+
+
+def _kept(model: Model) -> list[str]:
+    """What is kept of every row without being asked for."""
+    lines = []
+    if "times" in model.keeps:
+        made = "columns.Moment(), default=clock.now"
+        lines.append(f"    created_at: Mapped[dt.datetime] = mapped_column({made})")
+        lines.append(
+            f"    updated_at: Mapped[dt.datetime] = mapped_column({made}, onupdate=clock.now)"
+        )
+    if "bin" in model.keeps:
+        lines.append("    removed_at: Mapped[dt.datetime | None] = mapped_column(columns.Moment())")
+    return lines
+
+
+def _url_part(model: Model) -> str:
+    """The expression of what its address ends in, where that is not its key."""
+    if not model.address or model.address == model.key:
+        return ""
+    field = model.stored(model.address)
+    plain = isinstance(field, Field) and field.kind.annotation == "str"
+    return f"self.{field.attribute}" if plain else f"str(self.{field.attribute})"
+
+
+def _computed(queries: Queries, member: Computed) -> str:
+    formula = queries.value(member.formula)
+    head = f"{member.attribute}: Mapped[{member.kind.annotation} | None]"
+    return f"    {head} = column_property({formula})"
+
+
+def _stand_in(table: StandIn) -> str:
+    head, arguments = table.source()
+    return f"{head}({', '.join(arguments)}).alias({quote(table.alias)})"
+
+
+def _pairs(schema: Schema, many: Many) -> str:
+    """The table of a many-to-many relation."""
+    columns = []
+    for name, model in ((many.column, many.model), (many.target_column, many.target)):
+        table, key = schema.models[model].table, SchemaNames(schema).key(model)
+        foreign = f'sa.ForeignKey({quote(f"{table}.{key}")}, ondelete="CASCADE")'
+        columns.append(f"sa.Column({quote(name)}, {foreign}, nullable=False)")
+    constant = f"{many.name.upper()}_PAIRS"
+    return f"{constant} = sa.Table({quote(many.table)}, Base.metadata, {', '.join(columns)})"
+
+
+def _many(schema: Schema, many: Many) -> str:
+    options = {}
+    if many.declares:
+        options["secondary"] = f"{many.name.upper()}_PAIRS"
+    else:
+        options["secondary"] = quote(many.table)
+    if many.other:
+        other = schema.models[many.target].by_name[many.other]
+        options["back_populates"] = quote(other.attribute)
+    if many.target == many.model:
+        mine, theirs = (f"{many.table}.c.{c}" for c in (many.column, many.target_column))
+        key = SchemaNames(schema).key(many.model)
+        owner = many.model
+        options["primaryjoin"] = quote(f"{owner}.{_key_attribute(schema, owner)} == {mine}")
+        options["secondaryjoin"] = quote(f"{owner}.{_key_attribute(schema, owner)} == {theirs}")
+        assert key
+    head = f"{many.attribute}: Mapped[list[{many.target}]] = relationship"
+    return call(head, keywords(options), indent=4)
+
+
+def _key_attribute(schema: Schema, model: str) -> str:
+    key = schema.models[model].key
+    return schema.models[model].stored(key).attribute if key else "id"
 
 
 def _reference(schema: Schema, member: Reference) -> list[str]:
     target = schema.models[member.target]
     action = _ON_DELETE.get(member.removal)
-    key = [quote(f"{target.table}.id"), *([f'ondelete="{action}"'] if action else [])]
-    arguments = [f"sa.ForeignKey({', '.join(key)})"] + (["unique=True"] if member.unique else [])
+    named = f"{target.table}.{SchemaNames(schema).key(member.target)}"
+    key = [quote(named), *([f'ondelete="{action}"'] if action else [])]
+    arguments = [f"sa.ForeignKey({', '.join(key)})"]
+    if member.unique and "bin" not in schema.models[member.model].keeps:
+        arguments.append("unique=True")
     optional = "" if member.required else " | None"
+    kind = _key_annotation(schema, target)
     other = _other_side(schema, member)
     options = {"back_populates": quote(other.attribute)} if other else {}
     several = sum(r.target == member.target for r in schema.models[member.model].references) > 1
     if several or member.target == member.model:
         options["foreign_keys"] = member.column
     if member.target == member.model:
-        options["remote_side"] = "id"
+        options["remote_side"] = _key_attribute(schema, member.model)
     head = f"{member.attribute}: Mapped[{member.target}{optional}]"
     return [
-        call(f"{member.column}: Mapped[int{optional}] = mapped_column", arguments, indent=4),
+        call(f"{member.column}: Mapped[{kind}{optional}] = mapped_column", arguments, indent=4),
         call(f"{head} = relationship", keywords(options), indent=4),
     ]
+
+
+def _key_annotation(schema: Schema, model: Model) -> str:
+    if not model.key:
+        return "int"
+    key = model.stored(model.key)
+    return key.kind.annotation if isinstance(key, Field) else "int"
 
 
 def _other_side(schema: Schema, reference: Reference) -> Collection | None:
@@ -171,7 +295,11 @@ def _value(model: Model, name: str) -> str:
         return label if member.required else f"show({value} and {label})"
     if member is None:
         return "self.id"
-    plain = member.required and (
-        isinstance(member, Reference) or member.kind.annotation in ("str", "int")
+    plain = (
+        isinstance(member, Reference)
+        and member.required
+        or isinstance(member, Field)
+        and member.required
+        and member.kind.annotation in ("str", "int")
     )
     return f"self.{member.attribute}" if plain else f"show(self.{member.attribute})"

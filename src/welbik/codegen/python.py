@@ -89,6 +89,11 @@ def mapping(head: str, items: Iterable[tuple[str, str]], *, indent: int = 0) -> 
     return f"{margin}{head}{{\n{inner}{margin}}}" if inner else f"{margin}{head}{{}}"
 
 
+def tuple_of(items: Sequence[str]) -> str:
+    """A tuple of some source; a trailing comma only where it needs one."""
+    return f"({items[0]},)" if len(items) == 1 else f"({', '.join(items)})"
+
+
 def keywords(arguments: Mapping[str, str]) -> list[str]:
     return [f"{name}={value}" for name, value in arguments.items()]
 

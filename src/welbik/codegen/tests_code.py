@@ -7,7 +7,8 @@ from typing import Any
 from ..kinds.base import Case
 from ..kinds.boolean import Boolean
 from ..kinds.literals import quote
-from ..schema.model import Field, Model, Reference, Schema
+from ..rules.tree import Aggregate, Node, Value, walk
+from ..schema.model import Field, Many, Model, Reference, Schema
 from .python import call, doc, from_import, fstring, line, names_used
 
 
@@ -16,7 +17,7 @@ def supply_context(schema: Schema, package: str) -> dict[str, Any]:
     imports = []
     for model in sorted(schema, key=lambda model: model.folder):
         imports.append(
-            from_import(f"{package}.{model.folder}.form", [f"form as {model.table}_form"])
+            from_import(f"{package}.{model.folder}.form", [f"form as {model.endpoint}_form"])
         )
         imports.append(from_import(f"{package}.{model.folder}.model", [model.name]))
     return {"imports": imports, "factories": [_factory(schema, model) for model in schema]}
@@ -28,52 +29,139 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
         for r in model.references
         if r.required
     ]
+    many = [
+        {"attribute": m.attribute, "factory": schema.models[m.target].factory}
+        for m in model.many
+        if m.declares and m.required
+    ]
+    parents = [
+        f'"{r.attribute}": self.session.get({r.target}, given["{r.column}"])'
+        for r in model.references
+        if r.required
+    ]
     return {
         "name": model.factory,
         "model": model.name,
-        "form": f"{model.table}_form",
+        "form": f"{model.endpoint}_form",
         "needs": needs,
+        "many": many,
+        "parents": f"{{{', '.join(parents)}}}" if model.rules and parents else "",
+        "rules": bool(_rules(model)),
     }
 
 
 def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     """What `test.py.jinja` is filled with."""
-    cases = [_case(field, case) for field in model.fields for case in field.kind.cases(field)]
-    shown = [r for r in model.references if r.name in model.columns]
+    pages = set(model.pages)
+    asked = {m.name for m in model.entered}
+    fields = [f for f in model.fields if f.name in asked]
+    cases = [_case(field, case) for field in fields for case in field.kind.cases(field)]
+    both = {"list", "view"} <= pages
+    shown = [r for r in model.references if r.name in model.columns and both]
+    shown = [r for r in shown if "view" in schema.models[r.target].pages]
     lists = {
-        "required": [m.name for m in model.members if m.required and not _is_box(m)],
-        "unique": [m.name for m in model.members if m.unique],
-        "references": [r.name for r in model.references],
+        "required": [m.name for m in model.entered if m.required and _is_typed(m)],
+        "unique": [
+            m.name
+            for m in model.members
+            if m.unique and m.name in asked and not (isinstance(m, Field) and m.kind.word == "slug")
+        ],
+        "references": [r.name for r in model.references if r.name in asked],
     }
-    marks = {what: _parametrize(names) for what, names in lists.items()}
-    cases = list(dict.fromkeys(cases))
+    marks = {what: _parametrize(names if "new" in pages else []) for what, names in lists.items()}
+    cases = list(dict.fromkeys(cases)) if "new" in pages else []
     used = names_used(f"[{''.join(cases)}]")
+    rules = _rules(model) if "new" in pages else []
+    fixed = [m.attribute for m in model.members if m.fixed]
     return {
         "doc": doc(
             f"{model.plural}: every page, every check just inside and outside, every relation"
         ),
-        "imports": _imports(used, bool(cases) or any(lists.values()), bool(shown), package),
+        "imports": _imports(used, bool(cases) or any(marks.values()), bool(shown), package),
         "name": model.factory,
+        "page": model.pages,
+        "whole": {"new", "edit", "view", "remove"} <= pages and not fixed,
+        "fixed": fixed,
         "url_line": line("URL = ", quote(f"/{model.url}")),
+        "answers": _answers(model),
+        "answer_row": f"    row = supply.{model.factory}()"
+        if {"view", "edit", "remove"} & pages
+        else f"    supply.{model.factory}()",
+        "nothing": "00000000-0000-4000-8000-000000000000" if _by_uuid(model) else "999999",
         "cases": cases,
         **marks,
-        "unique_given": _unique_given(schema, model),
+        "rules": rules,
+        "unique_given": _unique_given(schema, model, asked),
         "shown": [f"    {_local(r)} = supply.{schema.models[r.target].factory}()" for r in shown],
         "shown_row": call(
             f"row = supply.{model.factory}", [f"{r.column}={_local(r)}.id" for r in shown], indent=4
         ),
         "shown_listed": [_local(r) for r in shown],
-        "removals": [_removal(schema, r) for r in schema.referring(model.name)],
+        "removals": _removals(schema, model),
     }
+
+
+def _by_uuid(model: Model) -> bool:
+    key = model.address or model.key
+    field = model.stored(key) if key else None
+    return isinstance(field, Field) and field.kind.word == "uuid"
+
+
+def _answers(model: Model) -> str:
+    """The pages of a row as a tuple."""
+    known = {
+        "list": '""',
+        "new": '"/new"',
+        "view": 'f"/{row.url_part}"',
+        "edit": 'f"/{row.url_part}/edit"',
+        "remove": 'f"/{row.url_part}/remove"',
+    }
+    found = [known[page] for page in model.pages]
+    return f"({', '.join(found)}{',' if len(found) == 1 else ''})"
+
+
+def _is_typed(member: Field | Reference | Many) -> bool:
+    """Whether leaving it out of a request leaves it empty."""
+    if not isinstance(member, Field):
+        return True
+    if member.kind.word in ("slug", "file", "image") or member.shape is not None:
+        return False
+    return not isinstance(member.kind, Boolean)
+
+
+def _rules(model: Model) -> list[dict[str, str]]:
+    """The rules that a form alone can break: those over other rows need those rows first."""
+    asked = {member.name for member in model.entered}
+    return [
+        {"name": rule.name, "at": rule.at}
+        for rule in model.rules
+        if not any(isinstance(part, Aggregate) for part in walk(rule.node))
+        and any(
+            isinstance(part, Value) and not part.path and part.name in asked
+            for part in walk(rule.node)
+        )
+        and breakable(rule.node)
+    ]
+
+
+def breakable(node: Node) -> bool:
+    """Whether values of fields alone can make it false, whatever the rows around are."""
+    return not any(isinstance(p, Value) and p.type.name == "row" for p in walk(node))
+
+
+def _removals(schema: Schema, model: Model) -> list[dict[str, str]]:
+    """A test for each relation to the model: what its removal does to the rows that refer to it."""
+    if "remove" not in model.pages or "view" not in model.pages or "bin" in model.keeps:
+        return []
+    return [
+        _removal(schema, reference)
+        for reference in schema.referring(model.name)
+        if "view" in schema.models[reference.model].pages and not schema.models[model.name].rules
+    ]
 
 
 def _local(reference: Reference) -> str:
     return f"its_{reference.name}"
-
-
-def _is_box(member: Field | Reference) -> bool:
-    """A box that is not ticked says no: it can't be left out."""
-    return isinstance(member, Field) and isinstance(member.kind, Boolean)
 
 
 def _imports(used: set[str], marked: bool, shown: bool, package: str) -> list[str]:
@@ -104,12 +192,12 @@ def _parametrize(names: list[str]) -> str:
     return f'@pytest.mark.parametrize(\n    "field",\n    [\n{inner}    ],\n)'
 
 
-def _unique_given(schema: Schema, model: Model) -> list[str]:
+def _unique_given(schema: Schema, model: Model, asked: set[str]) -> list[str]:
     """Unique relations that a factory leaves empty get a row, so that there is one to repeat."""
     return [
         f'    first["{r.name}"] = str(supply.{schema.models[r.target].factory}().id)'
         for r in model.references
-        if r.unique and not r.required
+        if r.unique and not r.required and r.name in asked
     ]
 
 
@@ -124,6 +212,6 @@ def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
         ),
         "child": call(f"child = supply.{child.factory}", [f"{reference.column}=row.id"], indent=4),
         "way": reference.removal,
-        "page": line("page = ", fstring(f"/{child.url}/", "child.id"), indent=4),
+        "page": line("page = ", fstring(f"/{child.url}/", "child.url_part"), indent=4),
         "column": reference.column,
     }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,8 @@ import numpy as np
 from ..problems import WelbikError
 from ..schema.model import Field, Model, Reference
 from ..storage.sqlite import Database, encode
+from .fixed import counts_with_fixed
+from .pairs import add_pairs
 from .rows import Drawer, Drawn, field_types
 
 BATCH = 20_000
@@ -31,13 +34,19 @@ def fill(
     are, and values that must be unique avoid theirs. One transaction holds it all.
     """
     added: dict[str, int] = {}
+    counts = counts_with_fixed(drawer.schema, dict(counts))
     with database.transaction():
+        before: dict[str, int] = {}
         for model in drawer.schema.parents_first:
-            there = database.count(model.table)
+            there = before[model.name] = database.count(model.table)
             missing = counts.get(model.name, 0) - there
             if missing > 0:
                 added[model.name] = missing
                 _Filler(database, drawer, model, there).add(missing, counts, tell)
+        for model in drawer.schema:
+            for many in model.many:
+                if many.declares and model.name in added:
+                    add_pairs(database, drawer, model, many, before[model.name])
     return added
 
 
@@ -49,7 +58,7 @@ class _Filler:
         self.drawer = drawer
         self.model = model
         self.there = there
-        self.first_id = self.next_id = database.next_id(model.table)
+        self.first_id = self.next_id = 1 if model.key else database.next_id(model.table)
         self.types = field_types(model)
         self.ids: dict[str, Any] = {}
         self.taken: dict[str, set[object]] = {}
@@ -58,8 +67,10 @@ class _Filler:
                 self.taken[member.name] = set(database.values(model.table, member.column)) - {None}
 
     def add(self, missing: int, counts: Mapping[str, int], tell: Tell) -> None:
-        parents = self._parents(counts)
-        columns = ["id", *(member.column for member in self.model.members)]
+        parents = {**counts, **self._parents(counts)}
+        own = [] if self.model.key else ["id"]
+        columns = [*own, *(member.column for member in self.model.members)]
+        columns += ["created_at", "updated_at"] if "times" in self.model.keeps else []
         start = self.there
         last = start + missing * _PATIENCE + 10_000
         while missing > 0:
@@ -82,15 +93,16 @@ class _Filler:
         for reference in self.model.references:
             target = reference.target
             if target not in self.ids and target != self.model.name:
-                ids = self.database.values(self.drawer.schema.models[target].table, "id")
-                if not ids:
+                parent = self.drawer.schema.models[target]
+                key = parent.stored(parent.key).column if parent.key else "id"
+                ids = self.database.values(parent.table, key)
+                if not ids and not parent.key:
                     # A model later in the order: its rows will get the next ids.
-                    table = self.drawer.schema.models[target].table
-                    first = self.database.next_id(table)
+                    first = self.database.next_id(parent.table)
                     ids = list(range(first, first + counts.get(target, 0)))
-                self.ids[target] = np.array(ids, dtype=np.int64)
+                self.ids[target] = np.array(ids, dtype=object if parent.key else np.int64)
             found[target] = len(self.ids.get(target, ()))
-        if self.there:
+        if self.there and not self.model.key:
             self.ids[self.model.name] = np.array(
                 self.database.values(self.model.table, "id"), dtype=np.int64
             )
@@ -102,6 +114,11 @@ class _Filler:
         if self.taken:
             columns = self._without_taken(columns)
         count = len(columns[0]) if columns else stop - start
+        if "times" in self.model.keeps:
+            now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S.%f")
+            columns += [[now] * count] * 2
+        if self.model.key:
+            return list(zip(*columns, strict=True))
         ids = range(self.next_id, self.next_id + count)
         return list(zip(ids, *columns, strict=True))
 
@@ -111,7 +128,21 @@ class _Filler:
         if member.unique and member.target == self.model.name and self.there:
             # Which of the stored rows are free is not known by number: these stay without.
             return [None] * len(drawn.values)
+        if member.target == self.model.name and self.model.key:
+            return self._own_keys(drawn)
         return encode("integer", self._ids(member.target, drawn.values), drawn.empty)
+
+    def _own_keys(self, drawn: Drawn) -> list[object]:
+        """Keys of earlier rows of a model whose key is a field: those are drawn again."""
+        key = self.model.stored(self.model.key)
+        assert isinstance(key, Field)
+        most = int(drawn.values.max(initial=0)) + 1
+        keys = self.drawer.field(self.model, key, 0, most)
+        known = encode(self.types[key.name], keys.values, keys.empty)
+        chosen: list[object] = [known[at] for at in drawn.values.tolist()]
+        for at in np.flatnonzero(drawn.empty).tolist() if drawn.empty is not None else ():
+            chosen[at] = None
+        return chosen
 
     def _ids(self, target: str, positions: Any) -> Any:
         if target != self.model.name:

@@ -12,6 +12,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
+from uuid import UUID
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,10 +64,19 @@ def permuted(index: NDArray[np.int64], size: int, key: int) -> NDArray[np.int64]
 class RowStream:
     """Random values for the rows `start` up to and without `stop` of one field."""
 
-    def __init__(self, drawer: Drawer, model: Model, field: str, start: int, stop: int) -> None:
+    def __init__(
+        self,
+        drawer: Drawer,
+        model: Model,
+        field: str,
+        start: int,
+        stop: int,
+        attempt: int = 0,
+    ) -> None:
         self.drawer = drawer
         self.model = model
         self.field = field
+        self.attempt = attempt
         self.start = start
         self.stop = stop
         self.limit: int | None = None
@@ -80,7 +90,8 @@ class RowStream:
         return np.arange(self.start, self.stop, dtype=np.int64)
 
     def key(self, purpose: str) -> int:
-        return _key(self.drawer.seed, self.model.name, self.field, purpose)
+        tries = (self.attempt,) if self.attempt else ()
+        return _key(self.drawer.seed, self.model.name, self.field, purpose, *tries)
 
     def words(self, purpose: str = "value") -> Words:
         """One uniform 64-bit word a row."""
@@ -133,6 +144,33 @@ class RowStream:
         from .texts import draw_emails
 
         return draw_emails(self, field)
+
+    def addresses(self, field: Field) -> NDArray[np.object_]:
+        from .texts import draw_addresses
+
+        return draw_addresses(self, field)
+
+    def phones(self, field: Field) -> NDArray[np.object_]:
+        from .texts import draw_phones
+
+        return draw_phones(self, field)
+
+    def slugs(self, field: Field, source: str, longest: int) -> NDArray[np.object_]:
+        from .texts import draw_slugs
+
+        return draw_slugs(self, source, longest)
+
+    def identifiers(self) -> NDArray[np.object_]:
+        """Version 4 as RFC 9562 lays it out, from two words a row."""
+        first, second = self.words("high").tolist(), self.words("low").tolist()
+        return _objects(
+            [UUID(int=a << 64 | b, version=4) for a, b in zip(first, second, strict=True)]
+        )
+
+    def lists(self, field: Field, most: int) -> NDArray[np.object_]:
+        from .embedded import draw_lists
+
+        return draw_lists(self, field, most)
 
 
 def _objects(values: Sequence[Any]) -> NDArray[np.object_]:

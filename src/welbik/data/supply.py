@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime, tzinfo
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from ..schema.model import Field, Model, Part, Schema
+from ..problems import WelbikError
+from ..schema.model import Field, Model, Piece, Schema
+from .fixed import counts_with_fixed
 from .rows import Drawer, Drawn, as_python
+from .told import Told
+
+_TRIES = 400
+_FULL = 40
+"""Tries after which a row may leave fields empty: some rules are kept in no other way."""
 
 
 def shown(model: Model, row: dict[str, Any], zone: tzinfo) -> str:
@@ -15,7 +23,7 @@ def shown(model: Model, row: dict[str, Any], zone: tzinfo) -> str:
     return "".join(_piece(model, part, row, zone) for part in model.shown_as)
 
 
-def _piece(model: Model, part: Part, row: dict[str, Any], zone: tzinfo) -> str:
+def _piece(model: Model, part: Piece, row: dict[str, Any], zone: tzinfo) -> str:
     if not part.is_field:
         return part.text
     value: Any = row.get(part.text)
@@ -43,7 +51,8 @@ class Supply:
         return self._rows(resolved, start, stop, {member.name for member in resolved.members})
 
     def _rows(self, model: Model, start: int, stop: int, names: set[str]) -> list[dict[str, Any]]:
-        counts = {name: self.schema.seed.get(name) or stop for name in self.schema.models}
+        seeds = {name: self.schema.seed.get(name) or stop for name in self.schema.models}
+        counts = counts_with_fixed(self.schema, seeds)
         drawn = self.drawer.draw(model, start, stop, counts)
         columns: dict[str, list[Any]] = {}
         for member in model.members:
@@ -75,19 +84,52 @@ class Factory:
     def __init__(self, schema: Schema, seed: int = 1, timezone: str = "UTC") -> None:
         self.schema = schema
         self.drawer = Drawer(schema, seed, timezone, full=True)
+        self.loose = Drawer(schema, seed, timezone)
+        self.rules = Told(schema, timezone)
         self._next: dict[str, int] = {}
 
     def restart(self) -> None:
         """Begins again with the first row of every model."""
         self._next.clear()
 
-    def values(self, model: str) -> dict[str, Any]:
-        """The fields of the model's next row, by attribute of the generated class."""
+    def values(
+        self,
+        model: str,
+        given: Mapping[str, Any] | None = None,
+        parents: Mapping[str, Any] | None = None,
+        breaking: str = "",
+    ) -> dict[str, Any]:
+        """The fields of the model's next row, by attribute of the generated class.
+
+        `given` are values to take as they are, `parents` the rows that relations lead to.
+        The row keeps every rule of its model, save that named by `breaking`.
+        """
         number = self._next.get(model, 0)
         self._next[model] = number + 1
-        fields = self.schema.models[model].fields
-        drawn = self.drawer.draw_fields(self.schema.models[model], number, number + 1)
+        resolved = self.schema.models[model]
+        known = dict(given or {})
+        for attempt in range(_TRIES):
+            values = {**self._drawn(resolved, number, attempt, bool(breaking)), **known}
+            broken = self.rules.broken(resolved, {**values, **(parents or {})})
+            if broken == ([breaking] if breaking else []):
+                return values
+        raise WelbikError(
+            f"no {model} could be made up that "
+            + (f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"),
+            "widen the fields that its rules read",
+        )
+
+    def _drawn(self, model: Model, number: int, attempt: int, loose: bool) -> dict[str, Any]:
+        """One try; where a rule is to be broken, or none can be kept, fields may stay empty."""
+        empties = attempt % 2 == 1 if loose else attempt >= _FULL
+        drawer = self.loose if empties else self.drawer
+        drawn = drawer.draw_fields(model, number, number + 1, attempt)
+        # What must differ from row to row keeps the value of the first try.
+        first = self.drawer.draw_fields(model, number, number + 1) if attempt else drawn
         return {
-            field.attribute: as_python(field.kind.stored().type, drawn[field.name])[0]
-            for field in fields
+            field.attribute: as_python(
+                field.kind.stored().type, (first if field.unique else drawn)[field.name]
+            )[0]
+            for field in model.fields
+            if field.kind.word not in ("file", "image")
         }

@@ -147,3 +147,48 @@ def _local(name: str) -> str:
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
     # Digits go: the number that sets addresses apart must not run into them.
     return re.sub(r"[^a-z]+", ".", plain).strip(".")[:40] or "someone"
+
+
+def _plain(name: str) -> str:
+    """A text as small ASCII words with dashes."""
+    text = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    return re.sub(r"[^a-z0-9]+", "-", text).strip("-")
+
+
+def draw_addresses(stream: RowStream, field: Field) -> Texts:
+    """Web addresses below reserved domains; with the row's number where they must differ."""
+    words = stream.pick(options("words", 1, 40))
+    domains = stream.pick(_DOMAINS, purpose="domain")
+    numbers = stream.index.tolist() if field.unique else [""] * len(words)
+    out = np.empty(len(words), dtype=object)
+    out[:] = [
+        f"https://{domain}/{_plain(word)}{'-' if field.unique else ''}{n}"
+        for word, domain, n in zip(words, domains, numbers, strict=True)
+    ]
+    return out
+
+
+def draw_phones(stream: RowStream, field: Field) -> Texts:
+    """Numbers of ranges kept for drama; with an extension where they must differ."""
+    # Ofcom keeps 01632 960000 to 960999 free for this.
+    ends = stream.integers(0, 999)
+    out = np.empty(len(ends), dtype=object)
+    out[:] = [f"+44 1632 960{end:03}" for end in ends.tolist()]
+    if field.unique:
+        out[:] = [f"{text} x{n}" for text, n in zip(out, stream.index.tolist(), strict=True)]
+    return out
+
+
+def draw_slugs(stream: RowStream, source: str, longest: int) -> Texts:
+    """The row's own value of a field as a word, its number behind it so that all differ."""
+    named = next((f for f in stream.model.fields if f.name == source), None)
+    if named is None or named.kind.annotation != "str":
+        words = stream.pick(options("words", 1, 40))
+    else:
+        words = stream.drawer.values(stream.model, named, stream.start, stream.stop)
+    out = np.empty(len(words), dtype=object)
+    out[:] = [
+        f"{_plain(str(word))[: longest - 12].strip('-') or 'row'}-{n + 1}"
+        for word, n in zip(words, stream.index.tolist(), strict=True)
+    ]
+    return out

@@ -7,9 +7,16 @@ from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, Protocol
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Literal, Type
+from ..rules.tree import Type as ValueType
 
 if TYPE_CHECKING:
     from ..schema.model import Field
+
+_VALUES = {
+    **{"text": "text", "integer": "integer", "bigint": "integer", "decimal": "decimal"},
+    **{"double": "number", "boolean": "boolean", "date": "date", "time": "time"},
+    **{"timestamp": "datetime", "uuid": "other", "json": "other"},
+}
 
 Array = Any
 """A NumPy array, one element a row; kinds do not import NumPy."""
@@ -18,8 +25,8 @@ Array = Any
 class Stored(NamedTuple):
     """A column, neutral to the database.
 
-    `type` is text, integer, bigint, decimal, double, boolean, date or timestamp, with
-    its numbers behind it ("text 80", "decimal 5 2"). `range` and `length` are written
+    `type` is text, integer, bigint, decimal, double, boolean, date, time, timestamp, uuid or
+    json, with its numbers behind it ("text 80", "decimal 5 2"). `range` and `length` are written
     `low..high`, either end may be missing; `among` lists the only values allowed.
     """
 
@@ -66,6 +73,21 @@ class Stream(Protocol):
     def emails(self, field: Field, longest: int) -> Array:
         """Addresses in reserved domains, made from the row's own name where it has one."""
 
+    def addresses(self, field: Field) -> Array:
+        """Web addresses in reserved domains."""
+
+    def phones(self, field: Field) -> Array:
+        """Telephone numbers that nobody has."""
+
+    def slugs(self, field: Field, source: str, longest: int) -> Array:
+        """Each row's own value of the field `source` as a word of an address, all different."""
+
+    def identifiers(self) -> Array:
+        """UUIDs, all different."""
+
+    def lists(self, field: Field, most: int) -> Array:
+        """Lists of up to `most` values of the field's part, or of short texts."""
+
 
 class Kind:
     """A field type with its arguments. Immutable; made by `read`."""
@@ -85,6 +107,22 @@ class Kind:
     often_empty: ClassVar[float] = 0.15
     """The share of made-up rows without a value, where none is required."""
 
+    internal: ClassVar[bool] = False
+    """Whether it is on no form, unless said."""
+
+    computable: ClassVar[bool] = True
+    """Whether a formula can give it."""
+
+    @property
+    def part(self) -> str:
+        """The part whose values it holds, for lists of one."""
+        return ""
+
+    @property
+    def made_from(self) -> str:
+        """The field of the same model that an empty value is made from, for slugs."""
+        return ""
+
     @classmethod
     def read(cls, node: Type, report: Report) -> Kind | None:
         """The type as declared, or nothing when its arguments are wrong (and reported)."""
@@ -92,6 +130,15 @@ class Kind:
 
     def stored(self) -> Stored:
         raise NotImplementedError
+
+    def value_type(self) -> ValueType:
+        """What rules and formulas get from it."""
+        word, *numbers = self.stored().type.split()
+        return ValueType(_VALUES[word], int(numbers[1]) if word == "decimal" else 0)
+
+    def made(self) -> str:
+        """What makes a value where none is given, as Python source; empty where nothing does."""
+        return ""
 
     def column(self) -> str:
         """The SQLAlchemy type as source, empty where the annotation is enough."""
@@ -149,6 +196,7 @@ def _example(what: str) -> str:
         "text": 'put text between double quotes: "…"',
         "date": "write a date as 2026-04-01, or today",
         "datetime": "write it as 2026-04-01T14:30, or now",
+        "time": "write a time as 14:30",
         "yes or no": "write yes or no",
     }
     return examples.get(what, "")

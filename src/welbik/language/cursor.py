@@ -6,7 +6,6 @@ from .diagnostics import Report
 from .lexer import Line, Token, unquote
 from .source import Source, Span
 from .syntax import Bound, Clock, Literal, Word
-from .words import COMPARISONS
 
 
 class Skip(Exception):
@@ -49,8 +48,15 @@ class Cursor:
         last = self.tokens[max(self.at - 1, 0)]
         return Span(self.source, token.start, max(last.end, token.end))
 
-    def fail(self, code: str, message: str, remedy: str = "", span: Span | None = None) -> Skip:
-        self.report.add(code, message, span or self.span(self.now), remedy)
+    def fail(
+        self,
+        code: str,
+        message: str,
+        remedy: str = "",
+        span: Span | None = None,
+        fix: str | None = None,
+    ) -> Skip:
+        self.report.add(code, message, span or self.span(self.now), remedy, fix=fix)
         return Skip()
 
     def expect(self, text: str, remedy: str) -> Token:
@@ -96,10 +102,10 @@ class Cursor:
         """Moves to the next comma outside brackets, or to the end."""
         depth = 0
         while self.now.kind != "end":
-            text = self.now.text
+            text = self.now.text if self.now.kind == "op" else ""
             if text == "," and depth == 0:
                 return
-            depth += (text == "(") - (text == ")")
+            depth = max(0, depth + (text == "(") - (text == ")"))
             self.step()
 
     @property
@@ -153,7 +159,3 @@ class Cursor:
             amount = sign * int(number.text)
             unit = self.word("a unit, such as days", "write: today - 30 days").text
         return Clock(first.text, amount, unit, self.since(first))
-
-    @property
-    def at_operator(self) -> bool:
-        return self.now.text in ("+", "-", "*", "/", "||", *COMPARISONS) and self.now.kind == "op"

@@ -12,11 +12,19 @@ Paint = Callable[[str, str], str]
 """Takes a role ("problem", "place", "caret", "remedy") and a text; gives the text dressed."""
 
 
+class Edit(NamedTuple):
+    """What stands at a place, and what to put there instead."""
+
+    span: Span
+    text: str
+
+
 class Problem(NamedTuple):
     """One thing wrong in the declarations.
 
     `code` is stable, `message` says what is wrong in one sentence, `remedy` what
-    to do, and `related` names other places that belong to it.
+    to do, `related` names other places that belong to it, and `edits` mend it where
+    the mend is mechanical.
     """
 
     code: str
@@ -24,6 +32,7 @@ class Problem(NamedTuple):
     span: Span
     remedy: str = ""
     related: tuple[tuple[str, Span], ...] = ()
+    edits: tuple[Edit, ...] = ()
 
     @property
     def order(self) -> tuple[str, int]:
@@ -43,8 +52,16 @@ class Report:
         span: Span,
         remedy: str = "",
         related: tuple[tuple[str, Span], ...] = (),
+        *,
+        fix: str | None = None,
+        fix_from: int | None = None,
     ) -> None:
-        self._problems.append(Problem(code, message, span, remedy, related))
+        """`fix` is what to put in place of `span`, or of all from `fix_from` to its end."""
+        edits: tuple[Edit, ...] = ()
+        if fix is not None:
+            place = span if fix_from is None else span._replace(start=fix_from)
+            edits = (Edit(place, fix),)
+        self._problems.append(Problem(code, message, span, remedy, related, edits))
 
     def problems(self) -> list[Problem]:
         return sorted(self._problems, key=lambda problem: problem.order)

@@ -35,6 +35,41 @@ class Clock(NamedTuple):
 Bound = Literal | Clock
 
 
+class Name(NamedTuple):
+    """A field, or a path of names with dots between them."""
+
+    path: tuple[Word, ...]
+    span: Span
+
+    @property
+    def text(self) -> str:
+        return ".".join(word.text for word in self.path)
+
+
+class Operation(NamedTuple):
+    """An operator or a function with what it works on.
+
+    `word` is when, or, and, not, a comparison, ||, + - * /, neg, empty, given, between, in,
+    matches, or days (a number of days); else the name of a function.
+    """
+
+    word: Word
+    operands: tuple[Expression, ...]
+    span: Span
+
+
+class Aggregate(NamedTuple):
+    """A function over a collection: `count(inspections where mites > 3)`."""
+
+    function: Word
+    path: Name
+    where: Expression | None
+    span: Span
+
+
+Expression = Literal | Clock | Name | Operation | Aggregate
+
+
 class Range(NamedTuple):
     """`low..high`; a single bound without dots has only `high` and is `single`."""
 
@@ -50,29 +85,52 @@ class Choice(NamedTuple):
 
 
 class Type(NamedTuple):
-    """A type word with its arguments; `supported` is false for what is still to come."""
+    """A type word with its arguments.
+
+    `named` is the value list of `one of`, the part of `list of` or the field of `slug from`;
+    `of` the type inside a `list of`; `size` the bytes of `up to`, `suffixes` what may be uploaded.
+    """
 
     word: Word
     span: Span
     range: Range | None = None
     choices: tuple[Choice, ...] = ()
-    supported: bool = True
+    named: Word | None = None
+    of: Type | None = None
+    size: int | None = None
+    suffixes: tuple[Word, ...] = ()
+
+
+class Term(NamedTuple):
+    """A part of `sample`: `word` with its arguments, `N% empty`, or a range `per` a relation."""
+
+    word: Word
+    arguments: tuple[Literal | Range, ...]
+    span: Span
 
 
 class Modifier(NamedTuple):
-    """A word after a comma with its argument: a text, a value or a sign of removal."""
+    """A word after a comma with its argument: a text, a value, a condition or sample terms.
+
+    `word` of a comparison is its operator, and `expression` what it compares with.
+    """
 
     word: Word
     span: Span
     text: Word | None = None
     value: Literal | Clock | None = None
+    expression: Expression | None = None
+    terms: tuple[Term, ...] = ()
 
 
 class Field(NamedTuple):
+    """A field; a computed one has a `formula`."""
+
     name: Word
     type: Type
     modifiers: tuple[Modifier, ...]
     span: Span
+    formula: Expression | None = None
 
 
 class Reference(NamedTuple):
@@ -96,25 +154,89 @@ class Collection(NamedTuple):
     span: Span
 
 
-class Later(NamedTuple):
-    """A member that the language has and this version does not: its name still counts."""
+class Many(NamedTuple):
+    """Many to many; the side with `via` names the field that declares the relation."""
+
+    name: Word
+    target: Word
+    via: Word | None
+    sort: tuple[SortKey, ...]
+    modifiers: tuple[Modifier, ...]
+    span: Span
+
+
+class Unread(NamedTuple):
+    """A member that could not be read: its name still counts."""
 
     name: Word
 
 
-Member = Field | Reference | Collection | Later
+Member = Field | Reference | Collection | Many | Unread
+
+
+class Rule(NamedTuple):
+    expression: Expression
+    say: Word | None
+    at: Word | None
+    span: Span
+
+
+class Group(NamedTuple):
+    """Names that belong together: a `unique`, an `index`, or a group of the form with its title."""
+
+    names: tuple[Word, ...]
+    text: Word | None
+    span: Span
 
 
 @dataclass(slots=True)
 class Model:
+    """A model, or a part (which has fields and rules alone)."""
+
     name: Word
     help: Word | None
     span: Span
     members: list[Member] = field(default_factory=list)
+    rules: list[Rule] = field(default_factory=list)
+    uniques: list[Group] = field(default_factory=list)
+    indexes: list[Group] = field(default_factory=list)
+    groups: list[Group] = field(default_factory=list)
     shown_as: Word | None = None
+    stored_as: Word | None = None
+    was: Word | None = None
     columns: list[Word] | None = None
     sort: list[SortKey] | None = None
+    search: list[Word] | None = None
+    filter: list[Word] | None = None
     called: tuple[Word, Word | None] | None = None
+    pages: list[Word] | None = None
+    menu: Word | None = None
+    keep: list[Word] | None = None
+    address: Word | None = None
+    key: Word | None = None
+
+
+class Values(NamedTuple):
+    """A list of choices with a name."""
+
+    name: Word
+    choices: list[Choice]
+
+
+class Cell(NamedTuple):
+    """A value of a row; None where the cell is empty."""
+
+    value: Literal | None
+    span: Span
+
+
+class Rows(NamedTuple):
+    """Fixed rows of a model: a header of names and cells, or a CSV file they are read from."""
+
+    model: Word
+    file: Word | None
+    header: list[Word]
+    lines: list[list[Cell]]
 
 
 class Count(NamedTuple):
@@ -124,13 +246,17 @@ class Count(NamedTuple):
 
 @dataclass(slots=True)
 class Seed:
+    """How many rows to make; `name` is the profile's, None for the usual one."""
+
     span: Span
+    name: Word | None = None
     counts: list[Count] = field(default_factory=list)
 
 
 @dataclass(slots=True)
 class File:
     models: list[Model] = field(default_factory=list)
+    parts: list[Model] = field(default_factory=list)
+    values: list[Values] = field(default_factory=list)
+    rows: list[Rows] = field(default_factory=list)
     seeds: list[Seed] = field(default_factory=list)
-    later: list[Word] = field(default_factory=list)
-    """Names of parts and value lists: known, but not supported yet."""

@@ -1,4 +1,4 @@
-"""The words of the language: what begins a clause, and what is still to come."""
+"""The words of the language: what begins a block, a clause or a modifier."""
 
 from __future__ import annotations
 
@@ -10,19 +10,27 @@ CLAUSES = (
 )
 """Words that begin a clause of a model, and so can't name a field."""
 
-CLAUSES_NOW = ("list", "sort", "shown", "called")
-
 BLOCKS = ("model", "part", "values", "rows", "seed")
 
-MODIFIERS_NOW = ("required", "unique", "default", "matches", "label", "hint", "say", "places")
-MODIFIERS_LATER = (
-    *("indexed", "unit", "as", "internal", "fixed", "stored", "was", "sample"),
-    *("owned", "where", "loops", "between", "in", "is", "at"),
-)
-COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
+FLAGS = ("required", "unique", "indexed", "internal", "fixed", "owned")
+"""Modifiers that stand alone."""
 
-TYPES_LATER = ("time", "slug", "uuid", "image", "file", "url", "phone", "list")
-"""Types of the language without a file in `kinds/` yet."""
+TEXTS = ("matches", "say", "label", "hint", "unit")
+"""Modifiers with a text behind them."""
+
+MODIFIERS = (
+    *FLAGS,
+    *TEXTS,
+    *("default", "places", "as", "stored as", "was", "sample", "where", "on removal"),
+    *("sorted by", "loops allowed"),
+)
+
+COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
+CONTROLS = ("area", "select", "radio", "search", "text")
+REMOVALS = ("refuse", "clear", "remove")
+PAGES = ("list", "new", "view", "edit", "remove")
+KEPT = ("times", "bin", "history")
+SIZES = {"KB": 1000, "MB": 1000**2, "GB": 1000**3}
 
 
 def may_name_field(word: str) -> bool:

@@ -4,9 +4,22 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, fields
 
-from ..schema.model import Field, Reference, Schema
-from ..storage.tables import Column, Tables, tables_of
-from .steps import AddColumn, CreateTable, DropColumn, Step
+from ..schema.model import Field, Model, Reference, Schema
+from ..storage.tables import REMOVED, Check, Column, Table, Tables, table_of, tables_of
+from .steps import (
+    AddColumn,
+    AddIndex,
+    CreateTable,
+    DropColumn,
+    DropIndex,
+    DropTable,
+    Loss,
+    RenameColumn,
+    RenameTable,
+    SetRules,
+    Step,
+    after,
+)
 
 
 @dataclass
@@ -17,8 +30,8 @@ class Difference:
     refused: list[str] = field(default_factory=list)
 
     @property
-    def losses(self) -> list[DropColumn]:
-        return [step for step in self.steps if isinstance(step, DropColumn)]
+    def losses(self) -> list[Loss]:
+        return [step for step in self.steps if isinstance(step, DropColumn | DropTable)]
 
     def __bool__(self) -> bool:
         return bool(self.steps or self.refused)
@@ -28,40 +41,111 @@ def difference(before: Tables, schema: Schema) -> Difference:
     """The way from `before` to what the schema declares."""
     found = Difference()
     wanted = tables_of(schema)
-    for name in before:
+    now = _renamed(before, schema, found)
+    models = {model.table: model for model in schema}
+    for name, table in now.items():
         if name not in wanted:
-            found.refused.append(
-                f"the model of the table {name} is gone: taking tables away is not supported yet"
-            )
-    for model in schema.parents_first:
-        table = wanted[model.table]
-        old = before.get(table.name)
-        if old is None:
+            _gone(name, table, found)
+    for name, table in wanted.items():
+        if name not in now:
             found.steps.append(CreateTable(table))
-            continue
-        for column in old.columns:
-            if table.column(column.name) is None:
-                found.steps.append(DropColumn(table.name, column.name))
-        for member, column in zip(model.members, table.columns, strict=True):
-            there = old.column(column.name)
-            if there is None:
-                _add(model.name, table.name, member, column, found)
-            elif there != column:
-                found.refused.append(_changed(model.name, member.name, there, column))
+        elif name in models:
+            _table(models[name], now[name], table_of(models[name], schema), found)
+        elif now[name] != table:
+            found.refused.append(
+                f"the table {name} would change its columns: give the relation another name"
+            )
     return found
 
 
+def _gone(name: str, table: Table, found: Difference) -> None:
+    """A table of pairs or of a history may go; a model's own is not taken away yet."""
+    pairs = len(table.columns) == 2 and all(c.references for c in table.columns)
+    if pairs or name.endswith("_history"):
+        found.steps.append(DropTable(name))
+    else:
+        found.refused.append(
+            f"the model of the table {name} is gone: taking tables away is not supported yet"
+        )
+
+
+def _renamed(before: Tables, schema: Schema, found: Difference) -> dict[str, Table]:
+    """The tables once what `was` says is renamed."""
+    from ..schema.names import snake
+
+    for model in schema.parents_first:
+        old = snake(model.was) if model.was else ""
+        if old in before and model.table not in before:
+            found.steps.append(RenameTable(old, model.table))
+            for many in model.many:
+                pairs = f"{old}_{many.name}"
+                if many.declares and pairs in before:
+                    found.steps.append(RenameTable(pairs, many.table))
+                    found.steps.append(RenameColumn(many.table, f"{old}_id", many.column))
+    now = after(before, found.steps)
+    for model in schema.parents_first:
+        table = now.get(model.table)
+        for member in model.members if table else ():
+            assert table is not None
+            suffix = "_id" if isinstance(member, Reference) and not member.stored_as else ""
+            old = f"{member.was}{suffix}" if member.was else ""
+            if old and table.column(old) and not table.column(member.column):
+                found.steps.append(RenameColumn(model.table, old, member.column))
+    return after(before, found.steps)
+
+
+def _table(model: Model, old: Table, table: Table, found: Difference) -> None:
+    start = len(found.steps)
+    if old.key != table.key:
+        found.refused.append(f"{model.name} would get another key: that is not supported yet")
+    rules = _rules_after(old, table)
+    if rules is not None and old.checks:
+        # Rules that name a column which goes must go before it.
+        found.steps.append(SetRules(table.name, ()))
+    for index in old.indexes:
+        if index not in table.indexes and all(table.column(c) for c in index.columns):
+            found.steps.append(DropIndex(table.name, index))
+    for column in old.columns:
+        if table.column(column.name) is None:
+            found.steps.append(DropColumn(table.name, column.name))
+    members = {member.column: member for member in model.members}
+    for column in table.columns:
+        there = old.column(column.name)
+        if there is None:
+            _add(model, table.name, members.get(column.name), column, found)
+        elif there != column:
+            name = members[column.name].name if column.name in members else column.name
+            found.refused.append(_changed(model.name, name, there, column))
+    kept = after({table.name: old}, found.steps[start:])[table.name]
+    for index in table.indexes:
+        if index not in kept.indexes:
+            found.steps.append(AddIndex(table.name, index))
+    if rules:
+        found.steps.append(SetRules(table.name, rules))
+
+
+def _rules_after(old: Table, table: Table) -> tuple[Check, ...] | None:
+    """The rules to hold from now on, None where they stay as they are."""
+    return None if old.checks == table.checks else table.checks
+
+
 def _add(
-    model: str, table: str, member: Field | Reference, column: Column, found: Difference
+    model: Model, table: str, member: Field | Reference | None, column: Column, found: Difference
 ) -> None:
+    if member is None:
+        # What a model keeps of its rows: they begin to be kept now.
+        fill = "" if column.name == REMOVED else "now"
+        found.steps.append(AddColumn(table, column, fill))
+        return
     default = member.default if isinstance(member, Field) else None
+    what = f"{model.name}.{member.name}"
     if column.required and default is None:
         found.refused.append(
-            f"{model}.{member.name} is required: rows already there would have no value for it. Give it a default, or leave 'required' out"
+            f"{what} is required: rows already there would have no value for it. Give it a default, or leave 'required' out"
         )
-    elif column.unique and default is not None:
+    elif member.unique and default is not None:
         found.refused.append(
-            f"{model}.{member.name} is unique with a default: rows already there would all get the same. Leave the default out"
+            f"{what} is unique with a default: rows already there would all get the same. Leave the default out"
         )
     else:
         fill = (

@@ -12,8 +12,20 @@ from pathlib import Path
 from typing import Any
 
 from ..problems import WelbikError
-from ..storage.tables import Column, Table
-from .steps import AddColumn, CreateTable, DropColumn, Step, after
+from ..storage.tables import Check, Column, Index, Table
+from .steps import (
+    AddColumn,
+    AddIndex,
+    CreateTable,
+    DropColumn,
+    DropIndex,
+    DropTable,
+    RenameColumn,
+    RenameTable,
+    SetRules,
+    Step,
+    after,
+)
 
 _NAME = re.compile(r"(\d{4})-[a-z0-9-]+\.toml")
 _TEXT_KEYS = ("type", "range", "length", "references", "removal")
@@ -52,19 +64,56 @@ def to_toml(steps: Sequence[Step], schema: str) -> str:
         f'schema = "{schema}"',
     ]
     for step in steps:
-        lines += ["", "[[step]]"]
-        if isinstance(step, CreateTable):
-            lines.append(f"create_table = {json.dumps(step.table.name)}")
-            for column in step.table.columns:
-                lines += ["", "[[step.column]]", *_column_lines(column)]
-        elif isinstance(step, AddColumn):
-            lines.append(f"add_column_to = {json.dumps(step.table)}")
-            if step.fill:
-                lines.append(f"fill = {json.dumps(step.fill)}")
-            lines += ["", "[step.column]", *_column_lines(step.column)]
-        else:
-            lines.append(f"drop_column = {json.dumps(f'{step.table}.{step.name}')}")
+        lines += ["", "[[step]]", *_step_lines(step)]
     return "\n".join(lines) + "\n"
+
+
+def _step_lines(step: Step) -> list[str]:
+    if isinstance(step, CreateTable):
+        return _table_lines(step.table)
+    if isinstance(step, AddColumn):
+        fill = [f"fill = {json.dumps(step.fill)}"] if step.fill else []
+        head = f"add_column_to = {json.dumps(step.table)}"
+        return [head, *fill, "", "[step.column]", *_column_lines(step.column)]
+    if isinstance(step, RenameTable):
+        return [f"rename_table = {json.dumps(step.table)}", f"to = {json.dumps(step.name)}"]
+    if isinstance(step, RenameColumn):
+        old = json.dumps(f"{step.table}.{step.old}")
+        return [f"rename_column = {old}", f"to = {json.dumps(step.name)}"]
+    if isinstance(step, DropTable):
+        return [f"drop_table = {json.dumps(step.table)}"]
+    if isinstance(step, SetRules):
+        lines = [f"set_rules_of = {json.dumps(step.table)}"]
+        return lines + _check_lines(step.checks)
+    if isinstance(step, AddIndex | DropIndex):
+        word = "add_index_to" if isinstance(step, AddIndex) else "drop_index_of"
+        return [f"{word} = {json.dumps(step.table)}", *_index_lines(step.index)]
+    return [f"drop_column = {json.dumps(f'{step.table}.{step.name}')}"]
+
+
+def _table_lines(table: Table) -> list[str]:
+    lines = [f"create_table = {json.dumps(table.name)}"]
+    lines += [f"key = {json.dumps(table.key)}"] if table.key else []
+    for column in table.columns:
+        lines += ["", "[[step.column]]", *_column_lines(column)]
+    lines += _check_lines(table.checks)
+    for index in table.indexes:
+        lines += ["", "[[step.index]]", *_index_lines(index)]
+    return lines
+
+
+def _check_lines(checks: Sequence[Check]) -> list[str]:
+    lines: list[str] = []
+    for check in checks:
+        lines += ["", "[[step.rule]]", f"name = {json.dumps(check.name)}"]
+        lines.append(f"holds = {json.dumps(check.rule, ensure_ascii=False)}")
+    return lines
+
+
+def _index_lines(index: Index) -> list[str]:
+    lines = [f"columns = {json.dumps(list(index.columns))}"]
+    lines += ["unique = true"] if index.unique else []
+    return lines + (["live = true"] if index.live else [])
 
 
 def _column(data: dict[str, Any]) -> Column:
@@ -76,15 +125,43 @@ def _column(data: dict[str, Any]) -> Column:
     return Column(**values)
 
 
+def _checks(data: dict[str, Any]) -> tuple[Check, ...]:
+    return tuple(Check(str(c["name"]), str(c["holds"])) for c in data.get("rule", []))
+
+
+def _index(data: dict[str, Any]) -> Index:
+    columns = tuple(map(str, data["columns"]))
+    return Index(columns, bool(data.get("unique")), bool(data.get("live")))
+
+
 def _step(data: dict[str, Any]) -> Step:
     if "create_table" in data:
         return CreateTable(
-            Table(str(data["create_table"]), tuple(_column(c) for c in data.get("column", [])))
+            Table(
+                str(data["create_table"]),
+                tuple(_column(c) for c in data.get("column", [])),
+                _checks(data),
+                tuple(_index(i) for i in data.get("index", [])),
+                str(data.get("key", "")),
+            )
         )
     if "add_column_to" in data:
         return AddColumn(
             str(data["add_column_to"]), _column(data["column"]), str(data.get("fill", ""))
         )
+    if "rename_table" in data:
+        return RenameTable(str(data["rename_table"]), str(data["to"]))
+    if "rename_column" in data:
+        table, _, name = str(data["rename_column"]).partition(".")
+        return RenameColumn(table, name, str(data["to"]))
+    if "drop_table" in data:
+        return DropTable(str(data["drop_table"]))
+    if "set_rules_of" in data:
+        return SetRules(str(data["set_rules_of"]), _checks(data))
+    if "add_index_to" in data:
+        return AddIndex(str(data["add_index_to"]), _index(data))
+    if "drop_index_of" in data:
+        return DropIndex(str(data["drop_index_of"]), _index(data))
     table, _, name = str(data["drop_column"]).partition(".")
     return DropColumn(table, name)
 
@@ -141,6 +218,9 @@ def migration_name(number: int, steps: Sequence[Step]) -> str:
             what = ["add", first.table, first.column.name]
         elif isinstance(first, DropColumn):
             what = ["drop", first.table, first.name]
+        else:
+            word = re.sub(r"(?<=[a-z])(?=[A-Z])", "-", type(first).__name__).lower()
+            what = [word.removeprefix("set-"), first.table]
         what += [f"and {len(steps) - 1} more"] if len(steps) > 1 else []
     slug = re.sub(r"[^a-z0-9]+", "-", " ".join(what).lower()).strip("-")
     return f"{number:04}-{slug}"

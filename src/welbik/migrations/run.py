@@ -11,7 +11,17 @@ from ..problems import WelbikError
 from ..storage import sqlite
 from ..storage.tables import Tables
 from .files import Migration
-from .steps import AddColumn, CreateTable, Step, after
+from .steps import (
+    AddColumn,
+    AddIndex,
+    CreateTable,
+    DropIndex,
+    DropTable,
+    RenameColumn,
+    RenameTable,
+    Step,
+    after,
+)
 
 
 def pending(
@@ -38,17 +48,35 @@ def statements(tables: Tables, steps: Sequence[Step], today: dt.datetime) -> lis
     """The SQL of steps, in order. `today` stands in for `today` and `now` of defaults."""
     out: list[str] = []
     state = dict(tables)
+    made = {step.table.name: step.table for step in steps if isinstance(step, CreateTable)}
+    keys = {name: table.key for name, table in (state | made).items() if table.key}
     for step in steps:
         following = after(state, [step])
-        if isinstance(step, CreateTable):
-            out += sqlite.create_table(step.table) + sqlite.create_indexes(step.table)
-        elif isinstance(step, AddColumn):
-            old, new = state[step.table], following[step.table]
-            out += sqlite.add_column(old, new, step.column, _settle(step, today).fill)
-        else:
-            out += sqlite.rebuild(state[step.table], following[step.table], {})
+        out += _sql(step, state, following, keys, today)
         state = following
     return out
+
+
+def _sql(
+    step: Step, before: Tables, following: Tables, keys: dict[str, str], today: dt.datetime
+) -> list[str]:
+    if isinstance(step, CreateTable):
+        return sqlite.create_table(step.table, keys) + sqlite.create_indexes(step.table)
+    old = before[step.table]
+    if isinstance(step, RenameTable):
+        return sqlite.rename_table(old, following[step.name])
+    if isinstance(step, DropTable):
+        return sqlite.drop_table(step.table)
+    new = following[step.table]
+    if isinstance(step, AddColumn):
+        return sqlite.add_column(old, new, step.column, _settle(step, today).fill, keys)
+    if isinstance(step, RenameColumn):
+        return sqlite.rename_column(step.table, step.old, step.name)
+    if isinstance(step, AddIndex):
+        return [sqlite.create_index(step.table, step.index)]
+    if isinstance(step, DropIndex):
+        return [sqlite.drop_index(step.table, step.index)]
+    return sqlite.rebuild(old, new, {}, keys)
 
 
 def _settle(step: AddColumn, today: dt.datetime) -> AddColumn:

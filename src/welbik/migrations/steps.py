@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..problems import WelbikError
-from ..storage.tables import Column, Table, Tables
+from ..storage.tables import Check, Column, Index, Table, Tables
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,6 +16,15 @@ class CreateTable:
     def describe(self) -> str:
         count = len(self.table.columns)
         return f"make the table {self.table.name} with {count} column{'s' * (count != 1)}"
+
+
+@dataclass(frozen=True, slots=True)
+class RenameTable:
+    table: str
+    name: str
+
+    def describe(self) -> str:
+        return f"call the table {self.table} {self.name}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +41,16 @@ class AddColumn:
 
 
 @dataclass(frozen=True, slots=True)
+class RenameColumn:
+    table: str
+    old: str
+    name: str
+
+    def describe(self) -> str:
+        return f"call the column {self.table}.{self.old} {self.name}"
+
+
+@dataclass(frozen=True, slots=True)
 class DropColumn:
     table: str
     name: str
@@ -40,7 +59,61 @@ class DropColumn:
         return f"take away the column {self.table}.{self.name} with all its values"
 
 
-Step = CreateTable | AddColumn | DropColumn
+@dataclass(frozen=True, slots=True)
+class DropTable:
+    """Only a table that no model had by itself: of a many-to-many relation, or of a history."""
+
+    table: str
+
+    def describe(self) -> str:
+        return f"take away the table {self.table} with all its rows"
+
+
+@dataclass(frozen=True, slots=True)
+class SetRules:
+    """All rules of a table anew: stored rows must keep them."""
+
+    table: str
+    checks: tuple[Check, ...]
+
+    def describe(self) -> str:
+        if not self.checks:
+            return f"let go of the rules of {self.table}"
+        return f"hold {self.table} to: {'; '.join(check.rule for check in self.checks)}"
+
+
+@dataclass(frozen=True, slots=True)
+class AddIndex:
+    table: str
+    index: Index
+
+    def describe(self) -> str:
+        kind = "a unique index" if self.index.unique else "an index"
+        return f"add {kind} over {self.table} ({', '.join(self.index.columns)})"
+
+
+@dataclass(frozen=True, slots=True)
+class DropIndex:
+    table: str
+    index: Index
+
+    def describe(self) -> str:
+        return f"take away the index over {self.table} ({', '.join(self.index.columns)})"
+
+
+Step = (
+    CreateTable
+    | RenameTable
+    | AddColumn
+    | RenameColumn
+    | DropColumn
+    | DropTable
+    | SetRules
+    | AddIndex
+    | DropIndex
+)
+Loss = DropColumn | DropTable
+"""Steps that take values away."""
 
 
 def after(tables: Tables, steps: Iterable[Step]) -> dict[str, Table]:
@@ -59,10 +132,49 @@ def after(tables: Tables, steps: Iterable[Step]) -> dict[str, Table]:
             raise WelbikError(
                 f"there is no table {step.table} to change", "look at the files in migrations/"
             )
-        columns = [
-            c for c in table.columns if not isinstance(step, DropColumn) or c.name != step.name
-        ]
-        if isinstance(step, AddColumn):
-            columns.append(step.column)
-        state[step.table] = Table(table.name, tuple(columns))
+        if isinstance(step, DropTable):
+            del state[step.table]
+        elif isinstance(step, RenameTable):
+            del state[step.table]
+            state[step.name] = replace(table, name=step.name)
+            _rename_references(state, step)
+        else:
+            state[step.table] = _changed(table, step)
     return state
+
+
+def _rename_references(state: dict[str, Table], step: RenameTable) -> None:
+    for name, table in state.items():
+        columns = tuple(
+            replace(c, references=step.name) if c.references == step.table else c
+            for c in table.columns
+        )
+        if columns != table.columns:
+            state[name] = replace(table, columns=columns)
+
+
+def _changed(
+    table: Table, step: AddColumn | RenameColumn | DropColumn | SetRules | AddIndex | DropIndex
+) -> Table:
+    if isinstance(step, SetRules):
+        return replace(table, checks=step.checks)
+    if isinstance(step, AddIndex):
+        return replace(table, indexes=(*table.indexes, step.index))
+    if isinstance(step, DropIndex):
+        return replace(table, indexes=tuple(i for i in table.indexes if i != step.index))
+    if isinstance(step, AddColumn):
+        return replace(table, columns=(*table.columns, step.column))
+    if isinstance(step, DropColumn):
+        kept = tuple(c for c in table.columns if c.name != step.name)
+        indexes = tuple(i for i in table.indexes if step.name not in i.columns)
+        return replace(table, columns=kept, indexes=indexes)
+    return _renamed(table, step)
+
+
+def _renamed(table: Table, step: RenameColumn) -> Table:
+    def named(name: str) -> str:
+        return step.name if name == step.old else name
+
+    columns = tuple(replace(c, name=named(c.name)) for c in table.columns)
+    indexes = tuple(replace(i, columns=tuple(map(named, i.columns))) for i in table.indexes)
+    return replace(table, columns=columns, indexes=indexes, key=named(table.key))

@@ -10,8 +10,8 @@ from ..kinds.text import Text
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
-from ..problems import did_you_mean
-from .model import Field, Part, Reference, Sort
+from ..problems import did_you_mean, nearest
+from .model import AnyMember, Computed, Field, Piece, Reference, Sort
 
 _HOLE = re.compile(r"\{([^{}]*)\}")
 _TELLING = ("name", "title", "label", "code", "mark", "subject", "number")
@@ -19,11 +19,15 @@ _MOST_COLUMNS = 6
 
 
 class ModelNames(NamedTuple):
-    """What a model's members are called, before any of them is resolved."""
+    """What a model's members are called, before any of them is resolved.
+
+    `columns` can be shown, sorted and searched; `unread` could not be read.
+    """
 
     columns: tuple[str, ...]
     references: Mapping[str, str]
-    later: frozenset[str]
+    unread: frozenset[str]
+    many: frozenset[str]
 
     @classmethod
     def of(cls, node: syntax.Model) -> ModelNames:
@@ -33,77 +37,109 @@ class ModelNames(NamedTuple):
         references = {
             m.name.text: m.target.text for m in node.members if isinstance(m, syntax.Reference)
         }
-        later = {m.name.text for m in node.members if isinstance(m, syntax.Later)}
-        return cls(tuple(columns), references, frozenset(later))
+        unread = {m.name.text for m in node.members if isinstance(m, syntax.Unread)}
+        many = {m.name.text for m in node.members if isinstance(m, syntax.Collection | syntax.Many)}
+        return cls(tuple(columns), references, frozenset(unread), frozenset(many))
 
     def knows(self, word: syntax.Word, model: str, report: Report) -> bool:
-        """Whether a path names a column; if not, why, unless that is reported elsewhere."""
-        head, dot, _ = word.text.partition(".")
-        if head in self.later:
-            return False
-        if dot and head in self.references:
-            report.add(
-                "not-yet",
-                "paths across relations are not supported yet",
-                word.span,
-                f"name {head} itself: its rows are shown by name",
-            )
+        """Whether a word names a column; if not, why, unless that is reported elsewhere."""
+        if word.text in self.unread:
             return False
         if word.text in self.columns:
             return True
-        remedy = did_you_mean(word.text, self.columns)
-        report.add("unknown-field", f"{model} has no field {word.text!r}", word.span, remedy)
+        report.add(
+            "unknown-field",
+            f"{model} has no field {word.text!r}",
+            word.span,
+            did_you_mean(word.text, self.columns),
+            fix=nearest(word.text, self.columns),
+        )
         return False
 
 
+class Paths:
+    """Looks up paths of names from a model on, across relations."""
+
+    def __init__(self, known: Mapping[str, ModelNames], report: Report) -> None:
+        self.known = known
+        self.report = report
+
+    def knows(self, word: syntax.Word, model: str) -> bool:
+        """Whether a path leads to a column; if not, that is reported."""
+        start = word.span.start
+        *before, last = word.text.split(".")
+        for name in before:
+            names = self.known[model]
+            piece = syntax.Word(name, word.span._replace(start=start, end=start + len(name)))
+            start += len(name) + 1
+            if name in names.unread:
+                return False
+            if name not in names.references:
+                if names.knows(piece, model, self.report):
+                    self.report.add(
+                        "bad-path",
+                        f"{name!r} leads to no other row",
+                        piece.span,
+                        "a path follows relations: apiary.name",
+                    )
+                return False
+            model = names.references[name]
+            if model not in self.known:
+                return False
+        piece = syntax.Word(last, word.span._replace(start=start, end=word.span.end))
+        return self.known[model].knows(piece, model, self.report)
+
+
 def resolve_sort(
-    keys: Sequence[syntax.SortKey] | None,
-    own: ModelNames,
-    report: Report,
-    model: str = "this model",
+    keys: Sequence[syntax.SortKey] | None, model: str, paths: Paths
 ) -> tuple[Sort, ...]:
     return tuple(
-        Sort(key.path.text, key.descending)
-        for key in keys or ()
-        if own.knows(key.path, model, report)
+        Sort(key.path.text, key.descending) for key in keys or () if paths.knows(key.path, model)
     )
 
 
-def resolve_columns(
-    node: syntax.Model, members: Sequence[Field | Reference], own: ModelNames, report: Report
+def resolve_paths(
+    words: Sequence[syntax.Word] | None, model: str, paths: Paths, report: Report
 ) -> tuple[str, ...]:
-    """The columns of the list page: as declared, or the first few short ones."""
-    if node.columns is None:
-        short = [m.name for m in members if not _is_long(m)]
-        return tuple((short or [m.name for m in members])[:_MOST_COLUMNS])
-    resolved = {m.name for m in members}
+    """The paths that lead somewhere, each once."""
     found: list[str] = []
-    for word in node.columns:
+    for word in words or ():
         if word.text in found:
             report.add(
                 "said-twice", f"{word.text!r} is listed twice", word.span, "keep one of the two"
             )
-        elif own.knows(word, "this model", report) and word.text in resolved:
+        elif paths.knows(word, model):
             found.append(word.text)
     return tuple(found)
 
 
-def _is_long(member: Field | Reference) -> bool:
-    return isinstance(member, Field) and isinstance(member.kind, Text) and not member.kind.one_line
+def default_columns(members: Sequence[AnyMember]) -> tuple[str, ...]:
+    """The first few short ones."""
+    shown = [m for m in members if isinstance(m, Field | Reference | Computed)]
+    public = [m for m in shown if not (isinstance(m, Field) and m.internal)] or shown
+    short = [m.name for m in public if not _is_long(m)]
+    return tuple((short or [m.name for m in public])[:_MOST_COLUMNS])
+
+
+def _is_long(member: AnyMember) -> bool:
+    if not isinstance(member, Field):
+        return False
+    long = isinstance(member.kind, Text) and not member.kind.one_line
+    return long or member.kind.stored().type == "json"
 
 
 def resolve_shown_as(
     node: syntax.Model,
-    members: Sequence[Field | Reference],
+    members: Sequence[AnyMember],
     own: ModelNames,
     singular: str,
     report: Report,
-) -> tuple[Part, ...]:
+) -> tuple[Piece, ...]:
     """The pieces of `shown as`, or of what a reader would take for the row's name."""
     if node.shown_as is None:
         return _default_shown_as(members, singular)
     text, span = node.shown_as.text, node.shown_as.span
-    parts: list[Part] = []
+    parts: list[Piece] = []
     end = 0
     for match in _HOLE.finditer(text):
         _plain(text[end : match.start()], span, parts, report)
@@ -116,8 +152,8 @@ def resolve_shown_as(
                 span,
                 'write: shown as "{name}"',
             )
-        elif own.knows(word, "this model", report):
-            parts.append(Part(word.text, True))
+        elif own.knows(word, node.name.text, report):
+            parts.append(Piece(word.text, True))
         end = match.end()
     _plain(text[end:], span, parts, report)
     if not any(part.is_field for part in parts) and not re.search(r"[{}]", text):
@@ -130,32 +166,34 @@ def resolve_shown_as(
     return tuple(parts)
 
 
-def _plain(text: str, span: Span, parts: list[Part], report: Report) -> None:
+def _plain(text: str, span: Span, parts: list[Piece], report: Report) -> None:
     if "{" in text or "}" in text:
         report.add("bad-shown-as", "a brace has no partner", span, 'write: shown as "{name}"')
     elif text:
-        parts.append(Part(text, False))
+        parts.append(Piece(text, False))
 
 
-def _default_shown_as(members: Sequence[Field | Reference], singular: str) -> tuple[Part, ...]:
+def _default_shown_as(members: Sequence[AnyMember], singular: str) -> tuple[Piece, ...]:
     fields = [m for m in members if isinstance(m, Field)]
     short = [
-        f for f in fields if f.kind.annotation == "str" and not _is_long(f) and not f.kind.labels()
+        f
+        for f in fields
+        if f.kind.annotation == "str" and not _is_long(f) and not f.kind.labels() and not f.internal
     ]
     for wanted in _TELLING:
         for field in short:
             if field.name == wanted or field.name.endswith("_" + wanted):
-                return (Part(field.name, True),)
+                return (Piece(field.name, True),)
     best = [f for f in short if f.required and f.unique] + [f for f in short if f.required] + short
     if best:
-        return (Part(best[0].name, True),)
+        return (Piece(best[0].name, True),)
     # No text of its own: what it belongs to and when tells rows apart.
     names = [m.name for m in members if isinstance(m, Reference) and m.required][:1]
     names += [f.name for f in fields if f.kind.word in ("date", "datetime")][:1]
-    names += [f.name for f in fields if f.name not in names and not _is_long(f)]
-    parts: list[Part] = []
+    names += [f.name for f in fields if f.name not in names and not _is_long(f) and not f.internal]
+    parts: list[Piece] = []
     for name in names[:2]:
-        parts += [Part(" · ", False)] if parts else []
-        parts.append(Part(name, True))
+        parts += [Piece(" · ", False)] if parts else []
+        parts.append(Piece(name, True))
     # Nothing but optional relations: only its number is left.
-    return tuple(parts) or (Part(f"{singular} ", False), Part("id", True))
+    return tuple(parts) or (Piece(f"{singular} ", False), Piece("id", True))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 from ..kinds.base import Kind
 from ..kinds.bounds import exceeds
@@ -10,20 +11,34 @@ from ..kinds.decimal import Decimal
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
-from ..problems import did_you_mean
+from ..language.words import COMPARISONS
 from ..rules.patterns import Pattern, PatternError, parse_pattern
 from ..rules.strings import Strings
 from . import names
-from .clauses import ModelNames
-from .model import Collection, Field, Reference, Sort
+from .model import Field, Reference, Shape
+from .samples import read_sample
 
-_ON_FIELDS = {"required", "unique", "default", "matches", "label", "hint", "say", "places"}
-_ON_REFERENCES = {"required", "unique", "on", "label", "hint", "say"}
-_ON_COLLECTIONS = {"label"}
-_CHECKS = {"required", "unique", "matches"}
+_CONDITIONS = {*COMPARISONS, "between", "in"}
+_ON_STORED = {
+    *("required", "unique", "indexed", "label", "hint", "say", "internal", "fixed"),
+    *("stored", "was", "sample", "as"),
+}
+_ON_FIELDS = {*_ON_STORED, *_CONDITIONS, "default", "matches", "places", "unit"}
+_ON_PARTS = {
+    *_CONDITIONS,
+    *("required", "default", "matches", "label", "hint", "say", "places", "unit", "as", "sample"),
+}
+_ON_REFERENCES = {*_ON_STORED, "on", "owned", "loops", "where"}
+ON_COMPUTED = {"label", "hint", "unit", "places"}
+ON_COLLECTIONS = {"label", "hint"}
+ON_MANY = {"label", "hint", "required", "say", "sample"}
+_CHECKS = {"required", "unique", "matches", "where"}
+_CONTROLS = {
+    **{"text": {"area", "text"}, "one": {"select", "radio"}, "boolean": {"select", "radio"}},
+}
 
 
-class _Modifiers:
+class Modifiers:
     """The modifiers of one member by word; repeated and misplaced ones are reported."""
 
     def __init__(
@@ -31,34 +46,52 @@ class _Modifiers:
         given: tuple[syntax.Modifier, ...],
         allowed: set[str],
         what: str,
-        checks_first: bool,
         report: Report,
+        checks_first: bool = False,
     ) -> None:
         self.says: dict[str, str] = {}
+        self.conditions: list[tuple[syntax.Modifier, syntax.Word | None]] = []
         self._found: dict[str, syntax.Modifier] = {}
         check = "range" if checks_first else ""
         for modifier in given:
             word = modifier.word.text
             if word not in allowed:
-                shown = "on removal" if word == "on" else word
                 report.add(
                     "misplaced-modifier",
-                    f"{shown!r} does not apply to {what}",
+                    f"{_shown(word)!r} does not apply to {what}",
                     modifier.span,
                     "take it out",
+                    fix="",
+                    fix_from=_comma_before(modifier.span),
                 )
+                check = word if word in _CHECKS | _CONDITIONS else ""
             elif word == "say":
                 self._say(modifier, check, report)
+            elif word in _CONDITIONS:
+                self.conditions.append((modifier, None))
+                check = word
             elif word in self._found:
                 report.add(
-                    "said-twice", f"{word!r} is said twice", modifier.span, "keep one of the two"
+                    "said-twice",
+                    f"{_shown(word)!r} is said twice",
+                    modifier.span,
+                    "keep one of the two",
+                    (("the first", self._found[word].span),),
+                    fix="" if modifier.span.text == self._found[word].span.text else None,
+                    fix_from=_comma_before(modifier.span),
                 )
             else:
                 self._found[word] = modifier
                 check = word if word in _CHECKS else ""
 
     def _say(self, modifier: syntax.Modifier, check: str, report: Report) -> None:
-        if not check or check in self.says:
+        taken = (
+            check in self.says
+            or check in _CONDITIONS
+            and self.conditions[-1:]
+            and self.conditions[-1][1]
+        )
+        if not check or taken:
             message = "'say' words the failure of the check just before it, and there is none"
             report.add(
                 "misplaced-modifier",
@@ -66,6 +99,8 @@ class _Modifiers:
                 modifier.span,
                 'put it after its check: required, say "…"',
             )
+        elif check in _CONDITIONS and self.conditions:
+            self.conditions[-1] = (self.conditions[-1][0], modifier.text)
         elif modifier.text is not None:
             self.says[check] = modifier.text.text
 
@@ -80,38 +115,133 @@ class _Modifiers:
         return modifier.text.text if modifier and modifier.text else ""
 
 
+def _shown(word: str) -> str:
+    return {"on": "on removal", "stored": "stored as", "loops": "loops allowed"}.get(word, word)
+
+
+def _comma_before(span: Span) -> int:
+    """Where the comma before a modifier stands: it goes when the modifier goes."""
+    before = span.source.text.rfind(",", 0, span.start)
+    between = span.source.text[before + 1 : span.start] if before >= 0 else "x"
+    return before if not between.strip() else span.start
+
+
+def column_name(modifiers: Modifiers, report: Report) -> str:
+    """What `stored as` says, checked."""
+    given = modifiers.get("stored")
+    return checked_name(given.text, report) if given and given.text else ""
+
+
+def checked_name(word: syntax.Word, report: Report) -> str:
+    """A table's or a column's name as databases take it; empty, and reported, where they don't."""
+    if not word.text or len(word.text) > 60 or not word.text.isprintable() or '"' in word.text:
+        report.add(
+            "bad-name",
+            f"{word.span.text} can't name a table or a column",
+            word.span,
+            "use 1 to 60 letters, digits and _",
+        )
+        return ""
+    return word.text
+
+
+def _common(
+    node: syntax.Field | syntax.Reference, modifiers: Modifiers, report: Report
+) -> dict[str, Any]:
+    """What fields and references have alike."""
+    if modifiers.has("internal") and modifiers.has("fixed"):
+        given = modifiers.get("fixed")
+        assert given is not None
+        report.add(
+            "contradiction",
+            "what is internal is on no form, so it can't be fixed there",
+            given.span,
+            "keep one of the two",
+        )
+    return {
+        "required": modifiers.has("required"),
+        "unique": modifiers.has("unique"),
+        "indexed": modifiers.has("indexed"),
+        "internal": modifiers.has("internal"),
+        "fixed": modifiers.has("fixed"),
+        "stored_as": column_name(modifiers, report),
+        "was": modifiers.text("was"),
+        "says": modifiers.says,
+        "control": modifiers.text("as"),
+        "label": modifiers.text("label") or names.label(node.name.text),
+        "hint": modifiers.text("hint"),
+    }
+
+
 def resolve_field(
-    model: str, node: syntax.Field, kinds: Mapping[str, type[Kind]], report: Report
-) -> Field | None:
-    """The field as declared, or nothing when its type is wrong."""
+    model: str,
+    node: syntax.Field,
+    kinds: Mapping[str, type[Kind]],
+    shapes: Mapping[str, Shape],
+    report: Report,
+    *,
+    in_part: bool = False,
+) -> tuple[Field, Modifiers] | None:
+    """The field as declared with its modifiers, or nothing when its type is wrong."""
     kind = kinds[node.type.word.text].read(node.type, report)
-    modifiers = _Modifiers(
-        node.modifiers, _ON_FIELDS, "a field", node.type.range is not None, report
-    )
+    allowed, what = (_ON_PARTS, "a field of a part") if in_part else (_ON_FIELDS, "a field")
+    modifiers = Modifiers(node.modifiers, allowed, what, report, node.type.range is not None)
     if kind is None:
         return None
     kind = _places(kind, modifiers, report)
+    common = _common(node, modifiers, report)
+    if kind.internal and not modifiers.has("internal"):
+        common["internal"] = True
+    _check_control(kind, modifiers, report)
     given = modifiers.get("default")
     pattern = _pattern(kind, modifiers, report)
     default = kind.default(given.value, report) if given and given.value else None
     if default is not None and given is not None:
         _check_default(kind, default, pattern, given.span, report)
-    return Field(
+    for flag in ("unique", "indexed"):
+        modifier = modifiers.get(flag)
+        if modifier is not None and kind.stored().type == "json":
+            report.add(
+                "misplaced-modifier",
+                f"{flag!r} does not apply to {kind.describe()!r}",
+                modifier.span,
+                "take it out",
+                fix="",
+                fix_from=_comma_before(modifier.span),
+            )
+    sample = modifiers.get("sample")
+    field = Field(
         model=model,
         name=node.name.text,
         kind=kind,
         span=node.span,
-        required=modifiers.has("required"),
-        unique=modifiers.has("unique"),
         default=default,
         pattern=pattern,
-        label=modifiers.text("label") or names.label(node.name.text),
-        hint=modifiers.text("hint"),
-        says=modifiers.says,
+        unit=modifiers.text("unit"),
+        shape=shapes.get(kind.part) if kind.part else None,
+        sample=read_sample(sample.terms, kind, pattern, report) if sample else (),
+        **{**common, "unique": common["unique"] or kind.word == "slug"},
     )
+    return field, modifiers
 
 
-def _places(kind: Kind, modifiers: _Modifiers, report: Report) -> Kind:
+def _check_control(kind: Kind, modifiers: Modifiers, report: Report) -> None:
+    given = modifiers.get("as")
+    if given is None or given.text is None:
+        return
+    serving = _CONTROLS.get(kind.word, set())
+    if given.text.text not in serving:
+        report.add(
+            "misplaced-modifier",
+            f"{kind.describe()!r} is not entered with {given.text.text!r}",
+            given.span,
+            f"known for it: {', '.join(sorted(serving))}" if serving else "take it out",
+            fix="" if not serving else None,
+            fix_from=_comma_before(given.span),
+        )
+
+
+def _places(kind: Kind, modifiers: Modifiers, report: Report) -> Kind:
     given = modifiers.get("places")
     if given is None or not isinstance(given.value, syntax.Literal):
         return kind
@@ -122,11 +252,13 @@ def _places(kind: Kind, modifiers: _Modifiers, report: Report) -> Kind:
         f"'places' applies to a decimal, not to {kind.word!r}",
         given.span,
         "take it out",
+        fix="",
+        fix_from=_comma_before(given.span),
     )
     return kind
 
 
-def _pattern(kind: Kind, modifiers: _Modifiers, report: Report) -> Pattern | None:
+def _pattern(kind: Kind, modifiers: Modifiers, report: Report) -> Pattern | None:
     given = modifiers.get("matches")
     if given is None or given.text is None:
         return None
@@ -137,6 +269,8 @@ def _pattern(kind: Kind, modifiers: _Modifiers, report: Report) -> Pattern | Non
             f"'matches' applies to a text, not to {kind.word!r}",
             given.span,
             "take it out",
+            fix="",
+            fix_from=_comma_before(given.span),
         )
         return None
     try:
@@ -184,54 +318,49 @@ def _check_default(
         )
 
 
-def resolve_reference(model: str, node: syntax.Reference, report: Report) -> Reference:
-    modifiers = _Modifiers(node.modifiers, _ON_REFERENCES, "a relation", False, report)
-    removal = modifiers.text("on") or "refuse"
+def resolve_reference(
+    model: str, node: syntax.Reference, report: Report
+) -> tuple[Reference, Modifiers]:
+    """The reference as declared; its `where` is typed later, when all models are known."""
+    modifiers = Modifiers(node.modifiers, _ON_REFERENCES, "a relation", report)
+    owned = modifiers.has("owned")
+    removal = modifiers.text("on") or ("remove" if owned else "refuse")
     given = modifiers.get("on")
-    if given is not None and removal == "clear" and modifiers.has("required"):
+    if given is not None and removal == "clear" and (modifiers.has("required") or owned):
         report.add(
             "contradiction",
             "a required relation can't be cleared",
             given.span,
             "make it optional, or: on removal refuse",
         )
-    return Reference(
+    elif given is not None and owned and removal != "remove":
+        report.add(
+            "contradiction",
+            "what is owned is removed with its parent",
+            given.span,
+            "take 'owned' or this out",
+        )
+    loops = modifiers.get("loops")
+    if loops is not None and node.target.text != model:
+        report.add(
+            "misplaced-modifier",
+            "only a relation of a model to itself can go in a loop",
+            loops.span,
+            "take it out",
+            fix="",
+            fix_from=_comma_before(loops.span),
+        )
+    common = _common(node, modifiers, report)
+    sample = modifiers.get("sample")
+    reference = Reference(
         model=model,
         name=node.name.text,
         target=node.target.text,
         span=node.span,
-        required=modifiers.has("required"),
-        unique=modifiers.has("unique"),
         removal=removal,
-        label=modifiers.text("label") or names.label(node.name.text),
-        hint=modifiers.text("hint"),
-        says=modifiers.says,
+        owned=owned,
+        loops=modifiers.has("loops"),
+        sample=read_sample(sample.terms, None, None, report) if sample else (),
+        **{**common, "required": common["required"] or owned},
     )
-
-
-def resolve_collection(
-    model: str, node: syntax.Collection, known: Mapping[str, ModelNames], report: Report
-) -> Collection | None:
-    modifiers = _Modifiers(node.modifiers, _ON_COLLECTIONS, "a collection", False, report)
-    via, child = node.via.text, known[node.model.text]
-    target = child.references.get(via)
-    if target is not None and target not in known:
-        return None  # The reference itself is reported already.
-    if target != model:
-        if target is None:
-            message = f"{node.model.text} has no reference {via!r}"
-            fitting = [name for name, to in child.references.items() if to == model]
-            remedy = (
-                did_you_mean(via, fitting) if fitting else f"declare it there: {via} -> {model}"
-            )
-        else:
-            message = f"{node.model.text}.{via} refers to {target}, not to {model}"
-            remedy = "name a reference to this model"
-        report.add("unknown-reference", message, node.via.span, remedy)
-        return None
-    sort = []
-    for key in node.sort:
-        if child.knows(key.path, node.model.text, report):
-            sort.append(Sort(key.path.text, key.descending))
-    label = modifiers.text("label") or names.label(node.name.text)
-    return Collection(node.name.text, node.model.text, via, label, tuple(sort), node.span)
+    return reference, modifiers

@@ -10,12 +10,14 @@ from typing import NamedTuple
 from ..kinds.base import Kind
 from ..language.source import Span
 from ..rules.patterns import Pattern
+from ..rules.tree import Node
 from . import names
 
 _TAKEN_ATTRIBUTES = frozenset(
     {
         *("self", "metadata", "registry", "in_order", "int", "str", "bool", "float", "list"),
         *("dt", "sa", "orm", "columns", "clock", "show", "mapped_column", "relationship"),
+        *("url_part", "uuid", "column_property", "logic", "re", "dict", "uploads"),
     }
 )
 """What a table class has of its own, and names that its body uses."""
@@ -23,29 +25,57 @@ _TAKEN_ATTRIBUTES = frozenset(
 _TAKEN_FOLDERS = frozenset({"kit", "look", "settings", "models", "fingerprint"})
 
 
+class Term(NamedTuple):
+    """A part of `sample`, its numbers and texts as Python values."""
+
+    word: str
+    arguments: tuple[object, ...] = ()
+
+
 @dataclass(frozen=True, eq=False)
-class Field:
-    """A typed value of a row. `says` words the failure of a check by the check's name."""
+class Member:
+    """What every member of a model has."""
 
     model: str
     name: str
-    kind: Kind
     span: Span
-    required: bool = False
-    unique: bool = False
-    default: object | None = None
-    pattern: Pattern | None = None
     label: str = ""
     hint: str = ""
-    says: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def attribute(self) -> str:
         return names.module(self.name, _TAKEN_ATTRIBUTES)
 
+
+@dataclass(frozen=True, eq=False)
+class Stored(Member):
+    """A member with a column of its own. `says` words the failure of a check by its name."""
+
+    required: bool = False
+    unique: bool = False
+    indexed: bool = False
+    internal: bool = False
+    fixed: bool = False
+    stored_as: str = ""
+    was: str = ""
+    sample: tuple[Term, ...] = ()
+    says: Mapping[str, str] = field(default_factory=dict)
+    control: str = ""
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Field(Stored):
+    """A typed value of a row. `shape` is the part whose values a list holds."""
+
+    kind: Kind
+    default: object | None = None
+    pattern: Pattern | None = None
+    unit: str = ""
+    shape: Shape | None = None
+
     @property
     def column(self) -> str:
-        return self.name
+        return self.stored_as or self.name
 
     @property
     def labels_name(self) -> str:
@@ -53,34 +83,37 @@ class Field:
         return f"{self.name.upper()}_LABELS"
 
 
-@dataclass(frozen=True, eq=False)
-class Reference:
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Reference(Stored):
     """Many rows of `model` to one row of `target`; one to one where it is unique.
 
     `removal` says what happens to the row when its target is removed: refuse, clear, remove.
+    `where` is a condition that the target's row must meet.
     """
 
-    model: str
-    name: str
     target: str
-    span: Span
-    required: bool = False
-    unique: bool = False
     removal: str = "refuse"
-    label: str = ""
-    hint: str = ""
-    says: Mapping[str, str] = field(default_factory=dict)
-
-    @property
-    def attribute(self) -> str:
-        return names.module(self.name, _TAKEN_ATTRIBUTES)
+    owned: bool = False
+    loops: bool = False
+    where: Node | None = None
 
     @property
     def column(self) -> str:
-        return f"{self.name}_id"
+        return self.stored_as or f"{self.name}_id"
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Computed(Member):
+    """A value worked out by the database whenever the row is read."""
+
+    kind: Kind
+    formula: Node
+    unit: str = ""
 
 
 class Sort(NamedTuple):
+    """A path of names with dots between them, and its direction."""
+
     name: str
     descending: bool = False
 
@@ -88,23 +121,32 @@ class Sort(NamedTuple):
         return f"-{self.name}" if self.descending else self.name
 
 
-@dataclass(frozen=True, eq=False)
-class Collection:
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Collection(Member):
     """The other side of `child.via`, shown on the parent's page."""
 
-    name: str
     child: str
     via: str
-    label: str
-    sort: tuple[Sort, ...]
-    span: Span
-
-    @property
-    def attribute(self) -> str:
-        return names.module(self.name, _TAKEN_ATTRIBUTES)
+    sort: tuple[Sort, ...] = ()
 
 
-class Part(NamedTuple):
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Many(Member):
+    """Many to many. The side that declares it has the form's control; `other` names the other side."""
+
+    target: str
+    declares: bool
+    other: str = ""
+    required: bool = False
+    sort: tuple[Sort, ...] = ()
+    sample: tuple[Term, ...] = ()
+    says: Mapping[str, str] = field(default_factory=dict)
+    table: str = ""
+    column: str = ""
+    target_column: str = ""
+
+
+class Piece(NamedTuple):
     """A piece of `shown as`: a plain text, or the name of a field between braces."""
 
     text: str
@@ -112,43 +154,142 @@ class Part(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
+class Rule:
+    """A condition that must never be false. `text` is as it was written, `at` a member's name."""
+
+    name: str
+    node: Node
+    say: str
+    at: str
+    text: str
+    span: Span
+
+
+class Unique(NamedTuple):
+    """Members whose values together differ from row to row."""
+
+    names: tuple[str, ...]
+    say: str
+    span: Span
+
+
+class Group(NamedTuple):
+    """A group of the form: its title and its members."""
+
+    title: str
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Shape:
+    """A part: a shape that lives inside a model's row."""
+
+    name: str
+    help: str
+    fields: tuple[Field, ...]
+    rules: tuple[Rule, ...]
+    span: Span
+
+
+AnyMember = Field | Reference | Computed | Collection | Many
+
+
+@dataclass(frozen=True, eq=False)
 class Model:
+    """A model with everything that was said of it, and what holds where nothing was."""
+
     name: str
     help: str
     singular: str
     plural: str
-    members: tuple[Field | Reference, ...]
-    collections: tuple[Collection, ...]
-    shown_as: tuple[Part, ...]
+    everything: tuple[AnyMember, ...]
+    shown_as: tuple[Piece, ...]
     columns: tuple[str, ...]
     sort: tuple[Sort, ...]
     span: Span
+    rules: tuple[Rule, ...] = ()
+    uniques: tuple[Unique, ...] = ()
+    indexes: tuple[tuple[str, ...], ...] = ()
+    search: tuple[str, ...] = ()
+    filters: tuple[str, ...] = ()
+    groups: tuple[Group, ...] = ()
+    pages: tuple[str, ...] = ("list", "new", "view", "edit", "remove")
+    menu: str | None = ""
+    keeps: frozenset[str] = frozenset()
+    address: str = ""
+    key: str = ""
+    stored_as: str = ""
+    was: str = ""
+
+    @cached_property
+    def members(self) -> tuple[Field | Reference, ...]:
+        """What has a column, in the order of declaration."""
+        return tuple(m for m in self.everything if isinstance(m, Field | Reference))
 
     @cached_property
     def fields(self) -> tuple[Field, ...]:
-        return tuple(m for m in self.members if isinstance(m, Field))
+        return tuple(m for m in self.everything if isinstance(m, Field))
 
     @cached_property
     def references(self) -> tuple[Reference, ...]:
-        return tuple(m for m in self.members if isinstance(m, Reference))
+        return tuple(m for m in self.everything if isinstance(m, Reference))
 
     @cached_property
-    def by_name(self) -> Mapping[str, Field | Reference]:
-        return {member.name: member for member in self.members}
+    def computed(self) -> tuple[Computed, ...]:
+        return tuple(m for m in self.everything if isinstance(m, Computed))
+
+    @cached_property
+    def collections(self) -> tuple[Collection, ...]:
+        return tuple(m for m in self.everything if isinstance(m, Collection))
+
+    @cached_property
+    def many(self) -> tuple[Many, ...]:
+        return tuple(m for m in self.everything if isinstance(m, Many))
+
+    @cached_property
+    def entered(self) -> tuple[Field | Reference | Many, ...]:
+        """What the form asks for, in the order of its groups and then of declaration."""
+        wanted = [name for group in self.groups for name in group.names]
+        asked: list[Field | Reference | Many] = [
+            m
+            for m in self.everything
+            if isinstance(m, Field | Reference)
+            and not m.internal
+            or isinstance(m, Many)
+            and m.declares
+        ]
+        order = {name: at for at, name in enumerate(wanted)}
+        return tuple(sorted(asked, key=lambda m: order.get(m.name, len(order))))
+
+    @cached_property
+    def by_name(self) -> Mapping[str, AnyMember]:
+        return {member.name: member for member in self.everything}
+
+    def stored(self, name: str) -> Field | Reference:
+        """The member with a column of that name; KeyError where there is none."""
+        member = self.by_name[name]
+        if isinstance(member, Field | Reference):
+            return member
+        raise KeyError(name)
 
     @property
     def table(self) -> str:
-        return names.snake(self.name)
+        return self.stored_as or names.snake(self.name)
 
     @property
     def folder(self) -> str:
         """The folder and the variable of the generated code."""
-        return names.module(self.table, _TAKEN_FOLDERS)
+        return names.module(names.snake(self.name), _TAKEN_FOLDERS)
+
+    @property
+    def endpoint(self) -> str:
+        """What begins the names of its pages in the application."""
+        return names.snake(self.name)
 
     @property
     def factory(self) -> str:
         """What makes a row of it in tests."""
-        return names.module(self.table, frozenset({"store", "session"}))
+        return names.module(names.snake(self.name), frozenset({"store", "session"}))
 
     @property
     def url(self) -> str:
@@ -159,19 +300,40 @@ class Model:
         return f"{names.article(self.singular)} {self.singular}"
 
 
+class FixedRows(NamedTuple):
+    """Rows that are always there: by member name, None where a cell is empty.
+
+    A relation's value is the text that its row is shown as, or its unique text.
+    """
+
+    names: tuple[str, ...]
+    rows: tuple[tuple[object, ...], ...]
+
+
 @dataclass(frozen=True, eq=False)
 class Schema:
     """All models by name, in the order of declaration, and how many rows a fill makes."""
 
     models: Mapping[str, Model]
     seed: Mapping[str, int]
+    profiles: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
+    parts: Mapping[str, Shape] = field(default_factory=dict)
+    rows: Mapping[str, FixedRows] = field(default_factory=dict)
 
     def __iter__(self) -> Iterator[Model]:
         return iter(self.models.values())
 
+    @cached_property
+    def _referring(self) -> Mapping[str, list[Reference]]:
+        found: dict[str, list[Reference]] = {name: [] for name in self.models}
+        for model in self:
+            for reference in model.references:
+                found[reference.target].append(reference)
+        return found
+
     def referring(self, name: str) -> list[Reference]:
         """The references to a model, from any model."""
-        return [r for model in self for r in model.references if r.target == name]
+        return self._referring[name]
 
     @cached_property
     def parents_first(self) -> tuple[Model, ...]:
@@ -180,25 +342,20 @@ class Schema:
         Where optional references go in a circle, only the required ones decide.
         """
         placed: dict[str, Model] = {}
-        todo = list(self)
+        todo = dict(self.models)
         while todo:
-            chosen = (
-                _first_free(todo, placed, needed_only=False)
-                or _first_free(todo, placed, needed_only=True)
-                or todo[0]
-            )
-            placed[chosen.name] = chosen
-            todo.remove(chosen)
+            ready = [m for m in todo.values() if _free(m, placed, needed_only=False)]
+            if not ready:
+                ready = [m for m in todo.values() if _free(m, placed, needed_only=True)][:1]
+            for model in ready or [next(iter(todo.values()))]:
+                placed[model.name] = model
+                del todo[model.name]
         return tuple(placed.values())
 
 
-def _first_free(
-    todo: list[Model], placed: Mapping[str, Model], *, needed_only: bool
-) -> Model | None:
-    for model in todo:
-        wanted = {r.target for r in model.references if r.required or not needed_only} - {
-            model.name
-        }
-        if wanted <= placed.keys():
-            return model
-    return None
+def _free(model: Model, placed: Mapping[str, Model], *, needed_only: bool) -> bool:
+    return all(
+        r.target in placed or r.target == model.name
+        for r in model.references
+        if r.required or not needed_only
+    )

@@ -3,31 +3,36 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 
 from ..kinds import kinds
 from ..language import syntax
 from ..language.diagnostics import Report
-from ..problems import did_you_mean
+from ..language.words import PAGES
 from . import names
-from .clauses import ModelNames, resolve_columns, resolve_shown_as, resolve_sort
+from .clauses import (
+    ModelNames,
+    Paths,
+    default_columns,
+    resolve_paths,
+    resolve_shown_as,
+    resolve_sort,
+)
+from .computed import resolve_computed
 from .consistency import check_schema
-from .members import resolve_collection, resolve_field, resolve_reference
-from .model import Collection, Field, Model, Reference, Schema
+from .expressions import condition
+from .members import ON_COMPUTED, Modifiers, checked_name, resolve_field, resolve_reference
+from .model import AnyMember, Computed, Field, Group, Model, Reference, Schema, Shape, Unique
+from .relations import resolve_collection, resolve_many, unknown_model
+from .rows import resolve_rows
+from .rules import Written, check_rules, clause_rules, field_rules, named, where_rules
+from .scope import Scope
+from .seeds import resolve_seeds
+from .shapes import resolve_shapes, resolve_values
 
 _TAKEN_MODELS = (
-    *(
-        "Any",
-        "Base",
-        "ClassVar",
-        "Mapped",
-        "Decimal",
-        "Blueprint",
-        "ResponseReturnValue",
-        "Supply",
-        "Visitor",
-        "WelbikMigration",
-    ),
-    *("None", "True", "False"),
+    *("Any", "Base", "ClassVar", "Mapped", "Decimal", "Blueprint", "ResponseReturnValue"),
+    *("Supply", "Visitor", "WelbikMigration", "None", "True", "False", "Path", "UUID"),
 )
 _LONGEST = 40
 
@@ -39,12 +44,14 @@ def resolve(files: Sequence[syntax.File], report: Report) -> Schema:
         for node in file.models:
             if _model_name(node, nodes, report):
                 nodes[node.name.text] = node
-    later = {word.text for file in files for word in file.later}
-    known = {name: ModelNames.of(node) for name, node in nodes.items()}
-    models = {name: _model(node, known, later, report) for name, node in nodes.items()}
-    schema = Schema(models, _seed(files, models, report))
+    values = resolve_values(files, nodes, report)
+    shapes = resolve_shapes(files, nodes, values, report)
+    resolver = _Resolver(nodes, values, shapes, report)
+    models = {name: resolver.model(name) for name in nodes}
+    seed, profiles = resolve_seeds(files, models, report)
+    schema = Schema(models, seed, profiles, shapes)
     check_schema(schema, files, report)
-    return schema
+    return replace(schema, rows=resolve_rows(files, schema, report))
 
 
 def _model_name(node: syntax.Model, nodes: dict[str, syntax.Model], report: Report) -> bool:
@@ -52,19 +59,14 @@ def _model_name(node: syntax.Model, nodes: dict[str, syntax.Model], report: Repo
     if not name.text[0].isupper() or "_" in name.text or not name.text.isascii():
         camel = "".join(word.capitalize() for word in name.text.split("_"))
         message = f"{name.text!r} can't name a model: names are capitalised, without _"
-        report.add("bad-name", message, name.span, f"call it {camel}")
+        report.add("bad-name", message, name.span, f"call it {camel}", fix=camel or None)
         return False
     if name.text in _TAKEN_MODELS:
         message = f"{name.text!r} is a name that the generated code needs itself"
         report.add("reserved-name", message, name.span, f"call it {name.text}Entry, for example")
         return False
     if len(name.text) > _LONGEST:
-        report.add(
-            "long-name",
-            f"this name has {len(name.text)} letters",
-            name.span,
-            f"use at most {_LONGEST}: databases cut longer ones",
-        )
+        _long_name(name, report)
         return False
     if name.text in nodes:
         first = nodes[name.text].name.span
@@ -80,117 +82,339 @@ def _model_name(node: syntax.Model, nodes: dict[str, syntax.Model], report: Repo
     return True
 
 
-def _model(
-    node: syntax.Model, known: dict[str, ModelNames], later: set[str], report: Report
-) -> Model:
-    name = node.name.text
-    members = _members(node, known, later, report)
-    collections = _collections(node, known, report)
-    singular, plural = _called(node, report)
-    own = known[name]
-    if not node.members:
-        report.add(
-            "empty-model",
-            f"the model {name} has no fields",
-            node.name.span,
-            "declare one below it, indented: name text 80, required",
-        )
-    return Model(
-        name=name,
-        help=node.help.text if node.help else "",
-        singular=singular,
-        plural=plural,
-        members=tuple(members),
-        collections=tuple(collections),
-        shown_as=resolve_shown_as(node, members, own, singular, report),
-        columns=resolve_columns(node, members, own, report),
-        sort=resolve_sort(node.sort, own, report),
-        span=node.name.span,
+def _long_name(name: syntax.Word, report: Report) -> None:
+    report.add(
+        "long-name",
+        f"this name has {len(name.text)} letters",
+        name.span,
+        f"use at most {_LONGEST}: databases cut longer ones",
     )
 
 
-def _members(
-    node: syntax.Model, known: dict[str, ModelNames], later: set[str], report: Report
-) -> list[Field | Reference]:
-    model = node.name.text
-    seen: dict[str, syntax.Word] = {}
-    found: list[Field | Reference] = []
-    for member in node.members:
-        name = member.name
+@dataclass
+class _Draft:
+    """A model's members, and what stands behind them that other models are needed for."""
+
+    members: list[AnyMember] = field(default_factory=list)
+    written: list[Written] = field(default_factory=list)
+    computed: dict[str, tuple[syntax.Field, Modifiers]] = field(default_factory=dict)
+    unread: set[str] = field(default_factory=set)
+    order: list[str] = field(default_factory=list)
+
+
+class _Resolver:
+    """Resolves the members of all models first, then all that may look at other models."""
+
+    def __init__(
+        self,
+        nodes: dict[str, syntax.Model],
+        values: dict[str, tuple[syntax.Choice, ...]],
+        shapes: dict[str, Shape],
+        report: Report,
+    ) -> None:
+        self.nodes, self.values, self.shapes, self.report = nodes, values, shapes, report
+        self.known = {name: ModelNames.of(node) for name, node in nodes.items()}
+        self.paths = Paths(self.known, report)
+        self.drafts = {name: self._draft(node) for name, node in nodes.items()}
+        self.scope = Scope(report)
+        self.computed: dict[str, dict[str, Computed]] = {name: {} for name in nodes}
+        for name, draft in self.drafts.items():
+            entries = self.scope.add(name, draft.members, draft.unread)
+            for node, modifiers in draft.computed.values():
+                self._add_formula(name, entries, node, modifiers)
+
+    def _add_formula(
+        self, model: str, entries: object, node: syntax.Field, modifiers: Modifiers
+    ) -> None:
+        def work_out() -> object:
+            found = resolve_computed(model, node, modifiers, self.scope, self.report)
+            if found is not None:
+                self.computed[model][node.name.text] = found
+            return found and found.formula
+
+        self.scope.add_formula(entries, model, node.name, work_out)  # type: ignore[arg-type]
+
+    def _draft(self, node: syntax.Model) -> _Draft:
+        draft = _Draft()
+        seen: dict[str, syntax.Word] = {}
+        for member in node.members:
+            name = member.name
+            if not self._fresh(name, node.name.text, seen):
+                continue
+            seen[name.text] = name
+            draft.order.append(name.text)
+            found = self._member(node.name.text, member, draft)
+            if found is None and name.text not in draft.computed:
+                draft.unread.add(name.text)
+            elif found is not None:
+                draft.members.append(found)
+        return draft
+
+    def _fresh(self, name: syntax.Word, model: str, seen: dict[str, syntax.Word]) -> bool:
         if name.text in seen:
-            message = f"{model} has two members called {name.text!r}"
-            report.add(
+            self.report.add(
                 "duplicate-field",
-                message,
+                f"{model} has two members called {name.text!r}",
                 name.span,
                 "give one of them another name",
                 (("first declared here", seen[name.text].span),),
             )
-            continue
-        seen[name.text] = name
+            return False
         if len(name.text) > _LONGEST:
-            report.add(
-                "long-name",
-                f"this name has {len(name.text)} letters",
-                name.span,
-                f"use at most {_LONGEST}: databases cut longer ones",
-            )
+            _long_name(name, self.report)
         if name.text == "id":
-            report.add(
+            self.report.add(
                 "reserved-name",
                 "every model has an id of its own",
                 name.span,
                 "take this line out, or call the field number",
             )
-        elif isinstance(member, syntax.Field):
-            field = resolve_field(model, member, kinds(), report)
-            if field is not None:
-                found.append(field)
-        elif isinstance(member, syntax.Reference):
-            if member.target.text in known:
-                found.append(resolve_reference(model, member, report))
-            elif member.target.text not in later:
-                _unknown_model(member.target, known, report)
-    return found
+            return False
+        return True
 
+    def _member(self, model: str, node: syntax.Member, draft: _Draft) -> AnyMember | None:
+        if isinstance(node, syntax.Field):
+            node = self._with_choices(node)
+            if node is None:
+                return None
+            if node.formula is not None:
+                modifiers = Modifiers(node.modifiers, ON_COMPUTED, "a computed field", self.report)
+                draft.computed[node.name.text] = (node, modifiers)
+                return None
+            found = resolve_field(model, node, kinds(), self.shapes, self.report)
+        elif isinstance(node, syntax.Reference):
+            if node.target.text not in self.known:
+                unknown_model(node.target, self.known, self.report)
+                return None
+            reference, modifiers = resolve_reference(model, node, self.report)
+            draft.written.append((node, modifiers))
+            return reference
+        else:
+            return self._relation(model, node)
+        if found is None:
+            return None
+        draft.written.append((node, found[1]))
+        return found[0]
 
-def _unknown_model(word: syntax.Word, known: dict[str, ModelNames], report: Report) -> None:
-    report.add(
-        "unknown-model",
-        f"there is no model {word.text!r}",
-        word.span,
-        did_you_mean(word.text, list(known)),
-    )
+    def _with_choices(self, node: syntax.Field) -> syntax.Field | None:
+        """`one of Severity` with the choices of Severity in it."""
+        if node.type.word.text == "list" and node.type.named is not None:
+            if node.type.named.text not in self.shapes:
+                unknown_part(node.type.named, self.shapes, self.report)
+                return None
+        return with_choices(node, self.values, self.report)
 
+    def _relation(self, model: str, node: syntax.Member) -> AnyMember | None:
+        if isinstance(node, syntax.Collection):
+            if node.model.text in self.known:
+                return resolve_collection(model, node, self.known, self.paths, self.report)
+            unknown_model(node.model, self.known, self.report)
+        elif isinstance(node, syntax.Many):
+            if node.target.text in self.known:
+                return resolve_many(model, node, self.nodes, self.paths, self.report)
+            unknown_model(node.target, self.known, self.report)
+        return None
 
-def _collections(
-    node: syntax.Model, known: dict[str, ModelNames], report: Report
-) -> list[Collection]:
-    found: list[Collection] = []
-    taken: dict[tuple[str, str], syntax.Collection] = {}
-    for member in node.members:
-        if not isinstance(member, syntax.Collection):
-            continue
-        if member.model.text not in known:
-            _unknown_model(member.model, known, report)
-            continue
-        collection = resolve_collection(node.name.text, member, known, report)
-        if collection is None:
-            continue
-        key = (collection.child, collection.via)
-        if key in taken:
-            message = f"{collection.child}.{collection.via} has its other side already"
-            report.add(
-                "duplicate-collection",
-                message,
-                member.span,
-                "keep one of the two",
-                (("the other one", taken[key].span),),
+    def model(self, name: str) -> Model:
+        """The model with all that was said of it."""
+        node, draft = self.nodes[name], self.drafts[name]
+        members = self._everything(name, draft)
+        rules = self._rules(node, draft, members)
+        if not node.members:
+            self.report.add(
+                "empty-model",
+                f"the model {name} has no fields",
+                node.name.span,
+                "declare one below it, indented: name text 80, required",
             )
-            continue
-        taken[key] = member
-        found.append(collection)
-    return found
+        singular, plural = _called(node, self.report)
+        own = self.known[name]
+        columns = resolve_paths(node.columns, name, self.paths, self.report)
+        return Model(
+            name=name,
+            help=node.help.text if node.help else "",
+            singular=singular,
+            plural=plural,
+            everything=members,
+            shown_as=resolve_shown_as(node, members, own, singular, self.report),
+            columns=self._there(columns, members) or default_columns(members),
+            sort=resolve_sort(node.sort, name, self.paths),
+            span=node.name.span,
+            rules=rules,
+            search=resolve_paths(node.search, name, self.paths, self.report),
+            filters=resolve_paths(node.filter, name, self.paths, self.report),
+            stored_as=checked_name(node.stored_as, self.report) if node.stored_as else "",
+            was=node.was.text if node.was else "",
+            **self._clauses(node, members),
+        )
+
+    def _everything(self, name: str, draft: _Draft) -> tuple[AnyMember, ...]:
+        found = {member.name: member for member in draft.members}
+        for reference in [m for m in draft.members if isinstance(m, Reference)]:
+            found[reference.name] = self._with_where(reference, draft)
+        for computed in draft.computed:
+            self.scope[name].get(computed)
+            if computed in self.computed[name]:
+                found[computed] = self.computed[name][computed]
+        return tuple(found[member] for member in draft.order if member in found)
+
+    def _with_where(self, reference: Reference, draft: _Draft) -> Reference:
+        for node, modifiers in draft.written:
+            if node.name.text == reference.name:
+                given = modifiers.get("where")
+                if given is not None and given.expression is not None:
+                    where = condition(given.expression, reference.target, self.scope, self.report)
+                    return replace(reference, where=where)
+        return reference
+
+    def _there(self, columns: tuple[str, ...], members: Sequence[AnyMember]) -> tuple[str, ...]:
+        """The columns less those that stand for a member whose declaration is wrong."""
+        found = {member.name for member in members}
+        return tuple(name for name in columns if name.partition(".")[0] in found)
+
+    def _rules(
+        self, node: syntax.Model, draft: _Draft, members: Sequence[AnyMember]
+    ) -> tuple[object, ...]:
+        name = node.name.text
+        rules = field_rules(name, draft.written, self.scope, self.report)
+        rules += where_rules([m for m in members if isinstance(m, Reference)])
+        rules += clause_rules(node, members, self.scope, self.report)
+        check_rules(rules, self.report)
+        return named(rules)
+
+    def _clauses(self, node: syntax.Model, members: Sequence[AnyMember]) -> dict[str, object]:
+        """The clauses that name members or words of a closed list."""
+        stored = [m.name for m in members if isinstance(m, Field | Reference)]
+        asked = [m.name for m in members if not isinstance(m, Computed)]
+        uniques, indexes = [], []
+        for group in node.uniques:
+            found = self._names(group.names, stored, node)
+            if len(found) > 1:
+                say = group.text.text if group.text else ""
+                uniques.append(Unique(found, say, group.span))
+            elif found and len(group.names) == 1:
+                self.report.add(
+                    "said-otherwise",
+                    "one field alone is unique by its own modifier",
+                    group.span,
+                    f"write it behind the field: {found[0]} …, unique",
+                )
+        for group in node.indexes:
+            indexes.append(self._names(group.names, stored, node))
+        groups: list[Group] = []
+        taken: set[str] = set()
+        for group in node.groups:
+            found = self._names(group.names, asked, node)
+            twice = [word for word in group.names if word.text in taken]
+            for word in twice:
+                self.report.add(
+                    "said-twice",
+                    f"{word.text!r} is on the form twice",
+                    word.span,
+                    "keep one of the two",
+                )
+            names_ = tuple(name for name in found if name not in taken)
+            taken |= set(names_)
+            groups.append(Group(group.text.text if group.text else "", names_))
+        return {
+            "uniques": tuple(uniques),
+            "indexes": tuple(dict.fromkeys(index for index in indexes if index)),
+            "groups": tuple(groups),
+            "pages": PAGES if node.pages is None else self._pages(node.pages),
+            "menu": "" if node.menu is None else (node.menu.text or None),
+            "keeps": frozenset(word.text for word in node.keep or ()),
+            "address": self._single(node.address, node, members),
+            "key": self._single(node.key, node, members),
+        }
+
+    def _pages(self, words: Sequence[syntax.Word]) -> tuple[str, ...]:
+        asked = {word.text for word in words}
+        return tuple(page for page in PAGES if page in asked)
+
+    def _names(
+        self, words: Sequence[syntax.Word], known: Sequence[str], node: syntax.Model
+    ) -> tuple[str, ...]:
+        own = self.known[node.name.text]
+        found: list[str] = []
+        for word in words:
+            if word.text in found:
+                self.report.add(
+                    "said-twice", f"{word.text!r} is named twice", word.span, "keep one of the two"
+                )
+            elif word.text in known:
+                found.append(word.text)
+            elif (
+                word.text not in own.unread and word.text not in self.drafts[node.name.text].unread
+            ):
+                own._replace(columns=tuple(known)).knows(word, node.name.text, self.report)
+        return tuple(found)
+
+    def _single(
+        self, word: syntax.Word | None, node: syntax.Model, members: Sequence[AnyMember]
+    ) -> str:
+        """The field of `address` or `key`: required, unique, and a plain value."""
+        if word is None:
+            return ""
+        fields = {m.name: m for m in members if isinstance(m, Field)}
+        if not self._names([word], list(fields), node):
+            return ""
+        found = fields[word.text]
+        if not (found.required or found.kind.word in ("slug", "uuid")) or not found.unique:
+            self.report.add(
+                "not-unique",
+                f"{word.text!r} must be required and unique to tell rows apart",
+                word.span,
+                f"write: {word.text} {found.kind.describe()}, required, unique",
+                (("it is declared here", found.span),),
+            )
+            return ""
+        if (
+            found.kind.stored().type not in ("integer", "bigint", "uuid")
+            and not found.kind.annotation == "str"
+        ):
+            self.report.add(
+                "not-unique",
+                f"a {found.kind.word} makes no address",
+                word.span,
+                "name a text, a whole number, a slug or a uuid",
+            )
+            return ""
+        return word.text
+
+
+def with_choices(
+    node: syntax.Field, values: dict[str, tuple[syntax.Choice, ...]], report: Report
+) -> syntax.Field | None:
+    """A field whose type names a list of values, with those values in it."""
+    named_list = node.type.named
+    if node.type.word.text != "one" or named_list is None:
+        return node
+    if named_list.text not in values:
+        from ..problems import did_you_mean, nearest
+
+        report.add(
+            "unknown-values",
+            f"there are no values called {named_list.text!r}",
+            named_list.span,
+            did_you_mean(named_list.text, list(values))
+            or f"declare them: values {named_list.text}",
+            fix=nearest(named_list.text, list(values)),
+        )
+        return None
+    choices = values[named_list.text]
+    return node._replace(type=node.type._replace(choices=choices)) if choices else None
+
+
+def unknown_part(word: syntax.Word, shapes: dict[str, Shape], report: Report) -> None:
+    from ..problems import did_you_mean, nearest
+
+    report.add(
+        "unknown-part",
+        f"there is no part {word.text!r}",
+        word.span,
+        did_you_mean(word.text, list(shapes)) or f"declare it: part {word.text}",
+        fix=nearest(word.text, list(shapes)),
+    )
 
 
 def _called(node: syntax.Model, report: Report) -> tuple[str, str]:
@@ -208,32 +432,3 @@ def _called(node: syntax.Model, report: Report) -> tuple[str, str]:
                 "use at least one of a-z or 0-9",
             )
     return one.text, plural.text
-
-
-def _seed(files: Sequence[syntax.File], models: dict[str, Model], report: Report) -> dict[str, int]:
-    found: dict[str, int] = {}
-    blocks = [seed for file in files for seed in file.seeds]
-    for extra in blocks[1:]:
-        report.add(
-            "said-twice",
-            "there are two 'seed' blocks",
-            extra.span,
-            "keep one",
-            (("the first", blocks[0].span),),
-        )
-    for count in blocks[0].counts if blocks else ():
-        name = count.model.text
-        if name not in models:
-            report.add(
-                "unknown-model",
-                f"there is no model {name!r}",
-                count.model.span,
-                did_you_mean(name, list(models)),
-            )
-        elif name in found:
-            report.add(
-                "said-twice", f"{name} is counted twice", count.model.span, "keep one of the two"
-            )
-        else:
-            found[name] = count.number
-    return found

@@ -6,26 +6,26 @@ exact; dates and moments as ISO 8601 text.
 
 from __future__ import annotations
 
+import json
+import re
 import sqlite3
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
-from .tables import Column, Table, ends
+from ..rules.sql import Sqlite, quote
+from ..rules.sql import text as _text
+from .checks import TableNames, check_sql
+from .tables import REMOVED, Column, Index, Table, ends
 
+Keys = Mapping[str, str]
 BOOKS = "welbik_migration"
 _BUSY_SECONDS = 10
-
-
-def quote(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
-
-
-def _text(value: str) -> str:
-    return "'" + value.replace("'", "''") + "'"
 
 
 def sql_type(type_: str) -> str:
@@ -36,6 +36,7 @@ def sql_type(type_: str) -> str:
         # The name holds INT, which is what gives the column whole-number affinity.
         return f"SCALED_INTEGER({numbers[0]}, {numbers[1]})"
     names = {"reference": "INTEGER", "integer": "INTEGER", "bigint": "BIGINT", "double": "DOUBLE"}
+    names |= {"uuid": "CHAR(32)", "json": "JSON", "time": "TIME"}
     return names.get(word) or {"boolean": "BOOLEAN", "date": "DATE", "timestamp": "TIMESTAMP"}[word]
 
 
@@ -50,6 +51,10 @@ def literal(value: str, type_: str) -> str:
         return "1" if value == "yes" else "0"
     if word == "timestamp":
         return _text(value.replace("T", " ")[:19].ljust(19, "0") + ".000000")
+    if word == "time":
+        return _text(f"{value[:8].ljust(5, '0')}{':00' * (value.count(':') < 2)}.000000")
+    if word == "uuid":
+        return _text(value.replace("-", ""))
     return _text(value)
 
 
@@ -78,7 +83,7 @@ def _checks(table: str, column: Column) -> Iterator[str]:
         yield f"CONSTRAINT {quote(f'{table}_{column.name}_boolean')} CHECK ({name} IN (0, 1))"
 
 
-def _column(table: str, column: Column) -> str:
+def _column(table: str, column: Column, keys: Keys) -> str:
     parts = [quote(column.name), sql_type(column.type)]
     if column.required:
         parts.append("NOT NULL")
@@ -86,51 +91,86 @@ def _column(table: str, column: Column) -> str:
         action = {"remove": " ON DELETE CASCADE", "clear": " ON DELETE SET NULL"}.get(
             column.removal, ""
         )
-        parts.append(f'REFERENCES {quote(column.references)} ("id"){action}')
+        key = quote(keys.get(column.references) or "id")
+        parts.append(f"REFERENCES {quote(column.references)} ({key}){action}")
     parts.extend(_checks(table, column))
     return " ".join(parts)
 
 
-def create_table(table: Table, name: str = "") -> list[str]:
-    columns = [
-        '"id" INTEGER PRIMARY KEY AUTOINCREMENT',
-        *(_column(table.name, column) for column in table.columns),
-    ]
+def create_table(table: Table, keys: Keys, name: str = "") -> list[str]:
+    """`keys` says which column is the key of a table, where it is not `id`."""
+    columns = [] if table.key else ['"id" INTEGER PRIMARY KEY AUTOINCREMENT']
+    columns += [_column(table.name, column, keys) for column in table.columns]
+    if table.key:
+        columns.append(f"PRIMARY KEY ({quote(table.key)})")
+    for check in table.checks:
+        rule = check_sql(table, check.rule, Sqlite(TableNames()))
+        columns.append(f"CONSTRAINT {quote(f'{table.name}_{check.name}_rule')} CHECK ({rule})")
     body = ",\n  ".join(columns)
     return [f"CREATE TABLE {quote(name or table.name)} (\n  {body}\n)"]
 
 
 def create_indexes(table: Table) -> list[str]:
-    statements = []
-    for column in table.columns:
-        if column.unique or column.references:
-            kind, ending = ("UNIQUE INDEX", "unique") if column.unique else ("INDEX", "index")
-            index = quote(f"{table.name}_{column.name}_{ending}")
-            statements.append(
-                f"CREATE {kind} {index} ON {quote(table.name)} ({quote(column.name)})"
-            )
-    return statements
+    """Every unique column, reference and declared index, each once."""
+    wanted = [
+        Index((column.name,), column.unique)
+        for column in table.columns
+        if column.unique or column.references
+    ]
+    singles = {index.columns for index in wanted if index.unique}
+    wanted += [index for index in table.indexes if index.unique or index.columns not in singles]
+    return [create_index(table.name, index) for index in dict.fromkeys(wanted)]
 
 
-def add_column(before: Table, after: Table, column: Column, fill: str) -> list[str]:
+def create_index(table: str, index: Index) -> str:
+    kind = "UNIQUE INDEX" if index.unique else "INDEX"
+    columns = ", ".join(quote(column) for column in index.columns)
+    where = f" WHERE {quote(REMOVED)} IS NULL" if index.live else ""
+    return f"CREATE {kind} {quote(index.name(table))} ON {quote(table)} ({columns}){where}"
+
+
+def drop_index(table: str, index: Index) -> str:
+    return f"DROP INDEX {quote(index.name(table))}"
+
+
+def add_column(before: Table, after: Table, column: Column, fill: str, keys: Keys) -> list[str]:
     """An optional column is added in place; a required one needs the table made anew."""
     if column.required:
-        return rebuild(before, after, {column.name: literal(fill, column.type)})
+        return rebuild(before, after, {column.name: literal(fill, column.type)}, keys)
     table, name = quote(after.name), quote(column.name)
-    statements = [f"ALTER TABLE {table} ADD COLUMN {_column(after.name, column)}"]
+    statements = [f"ALTER TABLE {table} ADD COLUMN {_column(after.name, column, keys)}"]
     if fill:
         statements.append(f"UPDATE {table} SET {name} = {literal(fill, column.type)}")
     return statements + create_indexes(Table(after.name, (column,)))
 
 
-def rebuild(before: Table, after: Table, fills: dict[str, str]) -> list[str]:
+def rename_column(table: str, old: str, new: str) -> list[str]:
+    return [f"ALTER TABLE {quote(table)} RENAME COLUMN {quote(old)} TO {quote(new)}"]
+
+
+def rename_table(before: Table, after: Table) -> list[str]:
+    """Indexes are named after their table, so they are made anew."""
+    dropped = [text.split(" ON ")[0] for text in create_indexes(before)]
+    return [
+        *(f"DROP INDEX {text.partition('INDEX ')[2]}" for text in dropped),
+        f"ALTER TABLE {quote(before.name)} RENAME TO {quote(after.name)}",
+        *create_indexes(after),
+    ]
+
+
+def drop_table(name: str) -> list[str]:
+    return [f"DROP TABLE {quote(name)}"]
+
+
+def rebuild(before: Table, after: Table, fills: dict[str, str], keys: Keys) -> list[str]:
     """The table made anew with its rows, by the steps SQLite's own manual gives (ALTER TABLE, 7)."""
     kept = [column for column in after.columns if before.column(column.name)]
-    names = ['"id"', *(quote(c.name) for c in kept), *(quote(name) for name in fills)]
-    values = ['"id"', *(quote(c.name) for c in kept), *fills.values()]
+    own = [] if after.key else ['"id"']
+    names = [*own, *(quote(c.name) for c in kept), *(quote(name) for name in fills)]
+    values = [*own, *(quote(c.name) for c in kept), *fills.values()]
     new = f"{after.name}__new"
     return [
-        *create_table(after, new),
+        *create_table(after, keys, new),
         f"INSERT INTO {quote(new)} ({', '.join(names)})\nSELECT {', '.join(values)} FROM {quote(before.name)}",
         f"DROP TABLE {quote(before.name)}",
         f"ALTER TABLE {quote(new)} RENAME TO {quote(after.name)}",
@@ -147,6 +187,23 @@ def path_of(url: str, root: Path) -> Path:
             "write it as sqlite:///name.db, a file beside welbik.toml, or sqlite:////path/name.db",
         )
     return root / rest.partition("?")[0]
+
+
+def prepare(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
+    """Gives a connection what rules need and SQLite lacks: patterns, and days of a time zone."""
+    zone = ZoneInfo(timezone)
+
+    def matches(pattern: str, value: str | None) -> bool | None:
+        return None if value is None else re.fullmatch(pattern, value) is not None
+
+    def local_date(moment: str | None) -> str | None:
+        if moment is None:
+            return None
+        utc = datetime.fromisoformat(moment).replace(tzinfo=UTC)
+        return utc.astimezone(zone).date().isoformat()
+
+    connection.create_function("regexp", 2, matches, deterministic=True)
+    connection.create_function("local_date", 1, local_date, deterministic=True)
 
 
 class Database:
@@ -282,9 +339,16 @@ def _iso_moments(values: Any) -> list[Any]:
     return [f"{text[:10]} {text[11:]}.000000" for text in texts]
 
 
+def _iso_times(values: Any) -> list[Any]:
+    return [f"{n // 3600:02}:{n // 60 % 60:02}:{n % 60:02}.000000" for n in values.tolist()]
+
+
 _ENCODERS: dict[str, Callable[[Any], list[Any]]] = {
     "date": _iso_days,
     "timestamp": _iso_moments,
+    "time": _iso_times,
+    "uuid": lambda values: [value.hex for value in values.tolist()],
+    "json": lambda values: [json.dumps(value, ensure_ascii=False) for value in values.tolist()],
 }
 
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
 
-from ..schema.model import Field, Model, Reference, Schema
+from ..rules.text import as_text
+from ..rules.tree import fits_check
+from ..schema.model import Field, Many, Model, Reference, Schema
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,49 +31,149 @@ class Column:
 
 
 @dataclass(frozen=True, slots=True)
+class Index:
+    """An index over columns; a `unique` one holds, where `live` is said, for rows not in the bin."""
+
+    columns: tuple[str, ...]
+    unique: bool = False
+    live: bool = False
+
+    def name(self, table: str) -> str:
+        return f"{table}_{'_'.join(self.columns)}_{'unique' if self.unique else 'index'}"[:63]
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """A rule that every row must not break, in the language's own words over the columns."""
+
+    name: str
+    rule: str
+
+
+@dataclass(frozen=True, slots=True)
 class Table:
-    """A table with its columns; every table has an `id` besides."""
+    """A table with its columns; every table has a key besides, `id` unless a column is it."""
 
     name: str
     columns: tuple[Column, ...]
+    checks: tuple[Check, ...] = ()
+    indexes: tuple[Index, ...] = ()
+    key: str = ""
 
     def column(self, name: str) -> Column | None:
         return next((column for column in self.columns if column.name == name), None)
 
 
 Tables = Mapping[str, Table]
+REMOVED = "removed_at"
+"""When a row was put into the bin."""
 
 
 def tables_of(schema: Schema) -> dict[str, Table]:
     """The tables that a schema asks for, parents first."""
-    return {model.table: table_of(model, schema) for model in schema.parents_first}
+    found = {model.table: table_of(model, schema) for model in schema.parents_first}
+    for model in schema.parents_first:
+        for many in model.many:
+            if many.declares:
+                found[many.table] = _pairs(many, schema)
+        if "history" in model.keeps:
+            table = _history(model)
+            found[table.name] = table
+    return found
 
 
 def table_of(model: Model, schema: Schema) -> Table:
-    return Table(model.table, tuple(_column(member, schema) for member in model.members))
+    """The table of a model: its members, and what it keeps of every row."""
+    columns = [_column(member, model, schema) for member in model.members]
+    live = "bin" in model.keeps
+    if "times" in model.keeps:
+        columns += [
+            Column(name, "timestamp", required=True) for name in ("created_at", "updated_at")
+        ]
+    if live:
+        columns.append(Column(REMOVED, "timestamp"))
+    key = model.stored(model.key).column if model.key else ""
+    return Table(model.table, tuple(columns), _checks(model), tuple(_indexes(model, live)), key)
 
 
-def _column(member: Field | Reference, schema: Schema) -> Column:
-    if isinstance(member, Reference):
-        target = schema.models[member.target].table
-        return Column(
-            member.column,
-            "reference",
-            member.required,
-            member.unique,
-            references=target,
-            removal=member.removal,
-        )
-    stored = member.kind.stored()
-    return Column(
-        member.column,
-        stored.type,
-        member.required,
-        member.unique,
-        stored.range,
-        stored.length,
-        stored.among,
+def _indexes(model: Model, live: bool) -> Iterable[Index]:
+    taken: set[tuple[str, ...]] = set()
+    for unique in model.uniques:
+        columns = tuple(model.stored(name).column for name in unique.names)
+        taken.add(columns)
+        yield Index(columns, True, live)
+    for names in (*model.indexes, *((m.name,) for m in model.fields if m.indexed and not m.unique)):
+        columns = tuple(model.stored(name).column for name in names)
+        if columns not in taken:
+            taken.add(columns)
+            yield Index(columns)
+    if live:
+        for member in model.members:
+            if member.unique and member.name != model.key:
+                yield Index((member.column,), True, True)
+        yield Index((REMOVED,))
+
+
+def _checks(model: Model) -> tuple[Check, ...]:
+    """The rules that read one row and no clock."""
+    return tuple(
+        Check(rule.name, as_text(rule.node, lambda value: model.stored(value.name).column))
+        for rule in model.rules
+        if fits_check(rule.node)
     )
+
+
+def _column(member: Field | Reference, model: Model, schema: Schema) -> Column:
+    # What is unique among live rows only is an index of its own.
+    unique = member.unique and "bin" not in model.keeps and member.name != model.key
+    if isinstance(member, Reference):
+        return _reference(member.column, schema.models[member.target], member, unique)
+    stored = member.kind.stored()
+    required = member.required or member.kind.word in ("slug", "uuid")
+    return Column(
+        member.column, stored.type, required, unique, stored.range, stored.length, stored.among
+    )
+
+
+def _reference(name: str, target: Model, member: Reference, unique: bool) -> Column:
+    return Column(
+        name,
+        _key_type(target),
+        member.required,
+        unique,
+        references=target.table,
+        removal=member.removal,
+    )
+
+
+def _key_type(target: Model) -> str:
+    """The type of what refers to a model: `reference` where its key is a number of its own."""
+    if not target.key:
+        return "reference"
+    key = target.stored(target.key)
+    assert isinstance(key, Field)
+    return key.kind.stored().type
+
+
+def _pairs(many: Many, schema: Schema) -> Table:
+    """The table of a many-to-many relation: a row for each pair."""
+    owner, target = schema.models[many.model], schema.models[many.target]
+    columns = tuple(
+        Column(name, _key_type(model), True, references=model.table, removal="remove")
+        for name, model in ((many.column, owner), (many.target_column, target))
+    )
+    names = (many.column, many.target_column)
+    return Table(many.table, columns, indexes=(Index(names, True), Index(names[1:])))
+
+
+def _history(model: Model) -> Table:
+    """The table of a model's changes: which row, when, and what changed as JSON."""
+    columns = (
+        Column("row", "text 254", True),
+        Column("changed_at", "timestamp", True),
+        Column("changes", "json", True),
+    )
+    return Table(f"{model.table}_history", columns, indexes=(Index(("row", "changed_at")),))
 
 
 def fingerprint(tables: Tables) -> str:
@@ -81,6 +183,10 @@ def fingerprint(tables: Tables) -> str:
         for name, table in sorted(tables.items())
         for column in sorted(table.columns, key=lambda column: column.name)
     )
+    for name, table in sorted(tables.items()):
+        for part in (*sorted(table.checks, key=str), *sorted(table.indexes, key=str)):
+            text += f"\n{name}|{part}"
+        text += f"\n{name}|{table.key}" if table.key else ""
     text += "\n" + ",".join(sorted(tables))
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 

@@ -19,6 +19,11 @@ def today() -> dt.date:
     return now().astimezone(ZONE).date()
 
 
+def day(moment: dt.datetime) -> dt.date:
+    """The day of a moment where the site is."""
+    return moment.astimezone(ZONE).date()
+
+
 def local(text: str) -> dt.datetime:
     """The moment that a local date and time stand for; ValueError if there is none."""
     moment = dt.datetime.fromisoformat(text).replace(tzinfo=ZONE)

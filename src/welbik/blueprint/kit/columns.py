@@ -1,12 +1,20 @@
-"""Column types that keep values exact on every database."""
+"""Column types that keep values exact on every database, and expressions each writes its own way."""
 
 from __future__ import annotations
 
 import datetime as dt
 from decimal import Decimal
+from typing import Any
 
+import sqlalchemy as sa
 from sqlalchemy import BigInteger, DateTime, Dialect, Numeric
-from sqlalchemy.types import TypeDecorator, TypeEngine
+from sqlalchemy.ext.compiler import compiles
+from sqlalchemy.sql.functions import FunctionElement
+from sqlalchemy.types import JSON, TypeDecorator, TypeEngine
+
+from .. import settings
+from . import clock
+from .uploads import Stored
 
 
 class Exact(TypeDecorator[Decimal]):
@@ -55,3 +63,59 @@ class Moment(TypeDecorator[dt.datetime]):
         self, value: dt.datetime | None, dialect: Dialect
     ) -> dt.datetime | None:
         return value and value.replace(tzinfo=dt.UTC)
+
+
+class Upload(TypeDecorator[Stored]):
+    """What is known of an uploaded file; its bytes lie in the site's folder."""
+
+    impl = JSON(none_as_null=True)
+    cache_ok = True
+
+    def process_bind_param(
+        self, value: Stored | None, dialect: Dialect
+    ) -> dict[str, Any] | None:
+        return None if value is None else value._asdict()
+
+    def process_result_value(
+        self, value: dict[str, Any] | None, dialect: Dialect
+    ) -> Stored | None:
+        return None if value is None else Stored(**value)
+
+
+def today() -> sa.BindParameter[dt.date]:
+    """Today where the site is, whenever the query runs."""
+    return sa.bindparam("today", callable_=clock.today, type_=sa.Date(), unique=True)
+
+
+def now() -> sa.BindParameter[dt.datetime]:
+    return sa.bindparam("now", callable_=clock.now, type_=Moment(), unique=True)
+
+
+def day(moment: Any) -> sql:
+    """The day of a moment where the site is."""
+    zone = settings.TIMEZONE.replace("'", "''")
+    other = f"CAST({{0}} AT TIME ZONE 'UTC' AT TIME ZONE '{zone}' AS date)"
+    return sql("local_date({0})", moment, type_=sa.Date(), other=other)
+
+
+class sql(FunctionElement[Any]):
+    """An expression whose text is not the same everywhere; `{0}` is the first operand."""
+
+    name = "sql"
+    inherit_cache = False
+
+    def __init__(
+        self, sqlite: str, *operands: Any, type_: TypeEngine[Any], other: str = ""
+    ) -> None:
+        self.sqlite = sqlite
+        self.other = other or sqlite
+        self.type = type_
+        super().__init__(*operands)
+
+
+@compiles(sql)
+def _compile(element: sql, compiler: Any, **options: Any) -> str:
+    known = compiler.dialect.name == "sqlite"
+    text = element.sqlite if known else element.other
+    operands = [compiler.process(part, **options) for part in element.clauses]
+    return text.format(*operands)

@@ -2,21 +2,52 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import re
 import sqlite3
-from typing import Any
+from typing import Any, ClassVar
 
 from flask import Flask, current_app, g, request
-from sqlalchemy import Connection, Engine, create_engine, event, make_url, text
+from sqlalchemy import (
+    Connection,
+    Engine,
+    Select,
+    create_engine,
+    event,
+    make_url,
+    text,
+)
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import DeclarativeBase, Session
 
 from .. import fingerprint, settings
+from . import clock
 
 _BUSY_SECONDS = 10
 
 
 class Base(DeclarativeBase):
     """What all models have in common."""
+
+    # What begins the names of a model's pages; its table's name, unless said.
+    ENDPOINT: ClassVar[str]
+
+    def __init_subclass__(cls, **options: Any) -> None:
+        if "ENDPOINT" not in cls.__dict__ and "__tablename__" in cls.__dict__:
+            cls.ENDPOINT = cls.__tablename__
+        super().__init_subclass__(**options)
+
+    @property
+    def url_part(self) -> str:
+        """What its address ends in."""
+        key: Any = self.id  # type: ignore[attr-defined]
+        return str(key)
+
+
+def live(rows: Select[Any], model: Any) -> Select[Any]:
+    """The same rows less those in the bin, for models that have one."""
+    removed = getattr(model, "removed_at", None)
+    return rows if removed is None else rows.where(removed.is_(None))
 
 
 def connect(app: Flask, address: str) -> None:
@@ -45,6 +76,8 @@ def _engine(address: str) -> Engine:
     def prepare(connection: sqlite3.Connection, record: Any) -> None:
         connection.isolation_level = None
         connection.execute("PRAGMA foreign_keys = ON")
+        connection.create_function("regexp", 2, _matches, deterministic=True)
+        connection.create_function("local_date", 1, _local_date, deterministic=True)
 
     @event.listens_for(engine, "begin")
     def begin(connection: Connection) -> None:
@@ -54,6 +87,19 @@ def _engine(address: str) -> Engine:
         driver.execute("BEGIN IMMEDIATE" if writes else "BEGIN")
 
     return engine
+
+
+def _matches(pattern: str, value: str | None) -> bool | None:
+    return None if value is None else re.fullmatch(pattern, value) is not None
+
+
+def _local_date(moment: str | None) -> str | None:
+    """The day of a stored moment where the site is."""
+    if moment is None:
+        return None
+    return clock.day(
+        dt.datetime.fromisoformat(moment).replace(tzinfo=dt.UTC)
+    ).isoformat()
 
 
 def session() -> Session:

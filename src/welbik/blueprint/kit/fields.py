@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 import re
+import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal as Exact
@@ -25,6 +26,10 @@ _EMAIL = re.compile(
     r"@[a-zA-Z0-9](?:[a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?"
     r"(?:\.[a-zA-Z0-9](?:[a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?)*"
 )
+_URL = re.compile(r"https?://[^\s/?#]+\S*", re.IGNORECASE)
+_PHONE = re.compile(r"\+?[0-9(][0-9 ()./-]*( ?(x|ext\.?) ?[0-9]+)?")
+_SLUG = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
+_TIME = re.compile(r"[0-9]{2}:[0-9]{2}(:[0-9]{2})?")
 _RADIO_MOST = 4
 _MINUTES = len("2026-04-01T14:30")
 
@@ -40,7 +45,11 @@ class Refused(ValueError):
 
 @dataclass(frozen=True, kw_only=True)
 class Field:
-    """One value of a form. `messages` words the failure of a check by the check's name."""
+    """One value of a form. `messages` words the failure of a check by the check's name.
+
+    A fixed one is entered with a new row and never changed after. `bounds` are attributes
+    that let the browser hold what a rule says, or functions that tell them now.
+    """
 
     name: str = field(kw_only=False)
     label: str = field(kw_only=False)
@@ -48,7 +57,10 @@ class Field:
     unique: bool = False
     default: Any = None
     hint: str = ""
+    unit: str = ""
+    fixed: bool = False
     messages: Mapping[str, str] = field(default_factory=dict)
+    bounds: Mapping[str, Any] = field(default_factory=dict)
     attribute: str = ""
 
     control: ClassVar[str] = "input"
@@ -81,6 +93,14 @@ class Field:
         """A value as its control holds it."""
         return "" if value is None else str(value)
 
+    def sent(self, form: Any, files: Any) -> str:
+        """What a request holds of this field, as one text."""
+        text: str = form.get(self.name, "")
+        return text
+
+    def complete(self, values: dict[str, Any], row: Any) -> None:
+        """Fills in what follows from other values once all are read."""
+
     def first(self) -> str:
         """What the control of a new row starts with."""
         return self.typed(self.default() if callable(self.default) else self.default)
@@ -88,6 +108,13 @@ class Field:
     def limits(self) -> dict[str, Any]:
         """HTML attributes that let the browser check the same."""
         return {}
+
+    def attributes(self) -> dict[str, Any]:
+        """The limits of the field itself, and the tighter ones that rules set."""
+        found = self.limits()
+        for name, bound in self.bounds.items():
+            found[name] = self.typed(bound() if callable(bound) else bound)
+        return found
 
     def choices(self, typed: str) -> list[tuple[str, str]]:
         """Values and labels to choose from."""
@@ -162,6 +189,78 @@ class Email(Field):
 
     def limits(self) -> dict[str, Any]:
         return {"maxlength": 254}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Url(Field):
+    """A web address."""
+
+    input_type: ClassVar[str] = "url"
+
+    def parse(self, text: str) -> str:
+        if len(text) > 2000 or not _URL.fullmatch(text):
+            words = "Write a web address, such as https://example.org."
+            raise self.refused("range", words)
+        return text
+
+    def limits(self) -> dict[str, Any]:
+        return {"maxlength": 2000}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Phone(Field):
+    """A telephone number, as people write it."""
+
+    input_type: ClassVar[str] = "tel"
+
+    def parse(self, text: str) -> str:
+        digits = sum(c.isdigit() for c in text)
+        if not _PHONE.fullmatch(text) or not 3 <= digits <= 20 or len(text) > 40:
+            words = "Write a telephone number, such as +44 1632 960123."
+            raise self.refused("range", words)
+        return text
+
+    def limits(self) -> dict[str, Any]:
+        return {"maxlength": 40}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Slug(Field):
+    """A word of an address: made from another field where it is left empty."""
+
+    source: str = ""
+
+    def parse(self, text: str) -> str:
+        if len(text) > 80 or not _SLUG.fullmatch(text):
+            words = "Use small letters, digits and dashes, such as long-hive-2."
+            raise self.refused("range", words)
+        return text
+
+    def limits(self) -> dict[str, Any]:
+        return {"maxlength": 80, "pattern": _SLUG.pattern}
+
+    def complete(self, values: dict[str, Any], row: Any) -> None:
+        if values.get(self.column) is not None or self.column not in values:
+            return
+        named = unicodedata.normalize("NFKD", str(values.get(self.source) or ""))
+        word = re.sub(
+            r"[^a-z0-9]+", "-", named.encode("ascii", "ignore").decode().lower()
+        )
+        word = word.strip("-")[:70].strip("-") or type(row).__tablename__.replace(
+            "_", "-"
+        )
+        found, number = word, 1
+        while self._is_taken(found, row):
+            number += 1
+            found = f"{word}-{number}"
+        values[self.column] = found
+
+    def _is_taken(self, word: str, row: Any) -> bool:
+        model = type(row)
+        taken = select(model.id).where(getattr(model, self.column) == word)
+        if row.id is not None:
+            taken = taken.where(model.id != row.id)
+        return session().scalar(taken.limit(1)) is not None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -263,9 +362,11 @@ class Number(_Ranged):
 class Boolean(Field):
     """Yes or no: a box to tick, or three choices where it may stay unknown."""
 
+    wanted: str = ""
+
     @property
     def control(self) -> str:  # type: ignore[override]
-        return "box" if self.required else "radio"
+        return self.wanted or ("box" if self.required else "radio")
 
     def read(self, text: str) -> bool | None:
         if text in ("yes", "no"):
@@ -295,6 +396,28 @@ class Date(_Ranged):
             raise self.refused("range", words) from None
         day: dt.date = self.within(value)
         return day
+
+
+@dataclass(frozen=True, kw_only=True)
+class Time(_Ranged):
+    """A time of the day."""
+
+    input_type: ClassVar[str] = "time"
+
+    def parse(self, text: str) -> dt.time:
+        try:
+            value = dt.time.fromisoformat(text if _TIME.fullmatch(text) else "")
+        except ValueError:
+            words = "Write a time of the day, such as 14:30."
+            raise self.refused("range", words) from None
+        time: dt.time = self.within(value)
+        return time
+
+    def typed(self, value: Any) -> str:
+        if value is None:
+            return ""
+        text: str = value.isoformat("seconds" if value.second else "minutes")
+        return text
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -336,10 +459,12 @@ class Choice(_Chosen):
     """One of a closed list: radio buttons while they are few."""
 
     labels: Mapping[str, str] = field(default_factory=dict)
+    wanted: str = ""
 
     @property
     def control(self) -> str:  # type: ignore[override]
-        return "radio" if len(self.labels) <= _RADIO_MOST else "select"
+        few = len(self.labels) <= _RADIO_MOST
+        return self.wanted or ("radio" if few else "select")
 
     def parse(self, text: str) -> str:
         if text not in self.labels:
@@ -355,23 +480,96 @@ class Choice(_Chosen):
 
 @dataclass(frozen=True, kw_only=True)
 class Reference(_Chosen):
-    """A row of another model, chosen by its name."""
+    """A row of another model, chosen by its name; `where` says which may be chosen."""
 
     target: Any
-    control: ClassVar[str] = "select"
+    where: Any = None
+    loops: bool = True
+    wanted: str = ""
+
+    @property
+    def control(self) -> str:  # type: ignore[override]
+        return self.wanted or "select"
 
     @property
     def column(self) -> str:
-        return f"{self.name}_id"
+        return self.attribute or f"{self.name}_id"
 
-    def parse(self, text: str) -> int:
-        number = int(text) if _INTEGER.fullmatch(text) else 0
-        known = select(self.target.id).where(self.target.id == number)
-        if not 0 < number < 2**63 or session().scalar(known) is None:
+    def parse(self, text: str) -> Any:
+        key = _key(self.target, text)
+        known = self._rows(select(self.target.id)).where(self.target.id == key)
+        if key is None or session().scalar(known) is None:
             raise self.refused("range", "Choose one of the list: this one is gone.")
-        return number
+        return key
+
+    def typed(self, value: Any) -> str:
+        return "" if value is None else str(value)
+
+    def _rows(self, rows: Any) -> Any:
+        return rows if self.where is None else rows.where(self.where)
 
     def choices(self, typed: str) -> list[tuple[str, str]]:
         none = "Choose …" if self.required else "None"
+        rows = session().scalars(self._rows(self.target.in_order())).all()
+        found = [(str(row.id), str(row)) for row in rows]
+        if typed and all(value != typed for value, _ in found):
+            # What was chosen before stays to be seen, though it may not be chosen anew.
+            key = _key(self.target, typed)
+            kept = None if key is None else session().get(self.target, key)
+            found += [(typed, str(kept))] if kept is not None else []
+        return [("", none), *found]
+
+    def is_loop(self, row: Any, values: Mapping[str, Any]) -> bool:
+        """Whether a row of the same model would become its own ancestor."""
+        above = values.get(self.column)
+        seen = set()
+        while not self.loops and above is not None and row.id is not None:
+            if above == row.id:
+                return True
+            if above in seen:
+                return False
+            seen.add(above)
+            parent = session().get(self.target, above)
+            above = getattr(parent, self.column, None)
+        return False
+
+
+@dataclass(frozen=True, kw_only=True)
+class Many(_Chosen):
+    """Rows of another model, ticked off a list of their names."""
+
+    target: Any
+    control: ClassVar[str] = "checks"
+
+    def sent(self, form: Any, files: Any) -> str:
+        return " ".join(dict.fromkeys(form.getlist(self.name)))
+
+    def ask(self) -> str:
+        return "Choose at least one."
+
+    def parse(self, text: str) -> list[Any]:
+        keys = [_key(self.target, part) for part in text.split()]
+        rows = [
+            None if key is None else session().get(self.target, key) for key in keys
+        ]
+        if None in rows:
+            raise self.refused("range", "Choose from the list: one of these is gone.")
+        return rows
+
+    def read(self, text: str) -> Any:
+        return super().read(text) or []
+
+    def typed(self, value: Any) -> str:
+        return " ".join(sorted(str(row.id) for row in value or ()))
+
+    def choices(self, typed: str) -> list[tuple[str, str]]:
         rows = session().scalars(self.target.in_order())
-        return [("", none), *((str(row.id), str(row)) for row in rows)]
+        return [(str(row.id), str(row)) for row in rows]
+
+
+def _key(target: Any, text: str) -> Any:
+    """What a text stands for as the key of a model; None where it is no key at all."""
+    if target.id.property.columns[0].type.python_type is int:
+        number = int(text) if _INTEGER.fullmatch(text) else 0
+        return number if 0 < number < 2**63 else None
+    return text

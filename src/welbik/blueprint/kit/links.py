@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from flask import request, url_for
+from typing import Any
+from urllib.parse import quote
+
+from flask import current_app, request, url_for
 
 _MARK = 987654321
 # By endpoint and file, and without the root that the server may add in front.
@@ -20,11 +23,20 @@ def to_page(endpoint: str, filename: str = "") -> str:
     return f"{root}{path}"
 
 
-def to_row(endpoint: str, number: int) -> str:
-    """The address of a row's page: only the number is put in."""
+def to_row(endpoint: str, part: int | str) -> str:
+    """The address of a row's page: only its number, or its own word, is put in."""
+    if isinstance(part, str):
+        part = quote(part, safe="")
     root = request.script_root
     path = _rows.get(endpoint)
     if path is None:
-        before, _, after = url_for(endpoint, id=_MARK).partition(str(_MARK))
+        before, _, after = url_for(endpoint, part=_MARK).partition(str(_MARK))
         path = _rows[endpoint] = (before.removeprefix(root), after)
-    return f"{root}{path[0]}{number}{path[1]}"
+    return f"{root}{path[0]}{part}{path[1]}"
+
+
+def row_url(row: Any) -> str:
+    """The address of a row's own page; empty where its model has none."""
+    endpoint = f"{row.ENDPOINT}.view_page"
+    known = endpoint in current_app.view_functions
+    return to_row(endpoint, row.url_part) if known else ""

@@ -9,7 +9,8 @@ from typing import Any
 from sqlalchemy import inspect, select
 from sqlalchemy.exc import IntegrityError
 
-from .database import Base, session
+from . import clock, rules
+from .database import Base, live, session
 
 _MOST = 500
 """Rows looked at in one query: databases limit how many values a query may hold."""
@@ -22,6 +23,8 @@ class Effects:
     removed: dict[Any, list[Any]] = field(default_factory=dict)
     cleared: dict[Any, list[Any]] = field(default_factory=dict)
     blocking: dict[Any, list[Any]] = field(default_factory=dict)
+    broken: list[rules.Broken] = field(default_factory=list)
+    said: list[str] = field(default_factory=list)
 
 
 def effects(row: Any) -> Effects:
@@ -73,19 +76,34 @@ def _referring(model: Any) -> Iterator[tuple[Any, Any, str | None]]:
 
 def _children(child: Any, column: Any, rows: Sequence[Any]) -> list[Any]:
     found: list[Any] = []
-    numbers = [row.id for row in rows]
-    for start in range(0, len(numbers), _MOST):
-        some = column.in_(numbers[start : start + _MOST])
-        found.extend(session().scalars(select(child).where(some).order_by(child.id)))
+    keys = [row.id for row in rows]
+    for start in range(0, len(keys), _MOST):
+        some = column.in_(keys[start : start + _MOST])
+        there = live(select(child).where(some).order_by(child.id), child)
+        found.extend(session().scalars(there))
     return found
 
 
-def remove(row: Any) -> bool:
-    """Removes a row; false if something came to stand in the way meanwhile."""
-    session().delete(row)
+def remove(row: Any, found: Effects) -> bool:
+    """Removes a row, or puts it into the bin; false if something stands in the way after all.
+
+    A rule of other rows that would be broken by it is told in `found`.
+    """
+    gone = [row, *(other for rows in found.removed.values() for other in rows)]
+    changes = [rules.Change(other) for other in gone]
+    if hasattr(row, "removed_at"):
+        row.removed_at = clock.now()
+    else:
+        session().delete(row)
     try:
-        session().commit()
+        session().flush()
+        for change in changes:
+            found.broken += change.broken((), removed=True)
+        if not found.broken:
+            session().commit()
+            return True
     except IntegrityError:
-        session().rollback()
-        return False
-    return True
+        pass
+    found.said = [broken.words for broken in found.broken]
+    session().rollback()
+    return False

@@ -11,10 +11,10 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException
 
 from .. import settings
-from . import database, guard, links
+from . import database, guard, history, links, uploads
 from .show import show
 
-Menu = Sequence[tuple[str, str, str]]
+Menu = Sequence[tuple[str, str, str, str]]
 
 _WORDS = {
     403: "This form has grown too old",
@@ -26,7 +26,10 @@ _WORDS = {
 
 
 def make(name: str, address: str, menu: Menu) -> Flask:
-    """A site without pages of its own yet; `menu` holds labels, endpoints and what they are."""
+    """A site without pages of its own yet.
+
+    `menu` holds the group, the label and the endpoint of each list, and what it is about.
+    """
     app = Flask(
         name, static_folder="look/static", static_url_path="/look", template_folder=None
     )
@@ -36,13 +39,18 @@ def make(name: str, address: str, menu: Menu) -> Flask:
     app.jinja_env.globals.update(
         title=settings.TITLE,
         menu=menu,
+        groups=list(dict.fromkeys(group for group, *_ in menu)),
         to_page=links.to_page,
         to_row=links.to_row,
+        row_url=links.row_url,
+        changes_of=history.of,
+        pages=lambda: app.view_functions,
     )
     app.secret_key = guard.secret_key(settings.ROOT / "instance")
     database.connect(app, address)
     _answer_problems(app)
     guard.protect(app)
+    app.register_blueprint(uploads.pages)
 
     @app.get("/")
     def start_page() -> str:

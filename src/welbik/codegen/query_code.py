@@ -1,0 +1,344 @@
+"""Expressions as SQLAlchemy source: conditions and values inside the application's queries.
+
+Other tables stand in as `sa.table(…).alias(…)`, so no model's module needs another's. What
+databases write differently goes through `columns.sql`, whose texts `rules.sql` gives.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass, field
+from decimal import Decimal
+
+from ..kinds.literals import quote
+from ..rules.sql import Postgresql, Sqlite
+from ..rules.tree import Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
+from ..schema.model import Field, Schema
+from ..schema.tables import SchemaNames
+
+_SIGNS = {"=": "==", "<": "<", "<=": "<="}
+_PLAIN = ("+", "-", "*")
+
+
+@dataclass
+class StandIn:
+    """A table that an expression looks into: its constant, name and the columns it needs."""
+
+    constant: str
+    table: str
+    alias: str
+    columns: dict[str, str] = field(default_factory=dict)
+
+    def source(self) -> tuple[str, list[str]]:
+        """The head of its definition and the arguments of the table."""
+        shown = [
+            f"sa.column({quote(name)}{f', {kind}' if kind else ''})"
+            for name, kind in self.columns.items()
+        ]
+        return f"{self.constant} = sa.table", [quote(self.table), *shown]
+
+
+class Queries:
+    """Writes expressions over the rows of one model; gathers the tables that stand in.
+
+    `own` is what comes before an attribute of the model: its class, or nothing in its body.
+    """
+
+    def __init__(self, schema: Schema, own: str) -> None:
+        self.schema = schema
+        self.names = SchemaNames(schema)
+        self.own = own
+        self.stand_ins: dict[str, StandIn] = {}
+        self.used: set[str] = set()
+
+    def condition(self, node: Node) -> str:
+        """Source of an SQL condition."""
+        return self._write(node, None)
+
+    value = condition
+
+    def negated(self, node: Node) -> str:
+        """Source of a condition that is true just when this one is false."""
+        return self._not(node, None)
+
+    def _column(self, here: StandIn | None, model: str, name: str) -> str:
+        if here is not None:
+            column = self.names.column(model, name)
+            here.columns.setdefault(column, self._type(model, name))
+            if column.isidentifier() and not hasattr(dict, column):
+                return f"{here.constant}.c.{column}"
+            return f"{here.constant}.c[{quote(column)}]"
+        found = self.schema.models[model]
+        member = found.by_name.get(found.key if name == "id" and found.key else name)
+        attribute = "id"
+        if isinstance(member, Field):
+            attribute = member.attribute
+        elif member is not None:
+            attribute = self.names.column(model, name)
+        self.used.add(attribute)
+        return f"{self.own}.{attribute}" if self.own else attribute
+
+    def _type(self, model: str, name: str) -> str:
+        """The SQLAlchemy type of a column, where expressions need to know it."""
+        member = self.schema.models[model].by_name.get(name)
+        if not isinstance(member, Field):
+            return ""
+        known = {"integer": "sa.Integer()", "boolean": "sa.Boolean()", "date": "sa.Date()"}
+        known |= {"time": "sa.Time()", "bigint": "sa.BigInteger()"}
+        word = member.kind.stored().type.split()[0]
+        return member.kind.column() or known.get(word, "")
+
+    def _stand_in(self, name: str, model: str) -> StandIn:
+        table = self.names.table(model)
+        return self._named(name, table)
+
+    def _named(self, name: str, table: str) -> StandIn:
+        constant, number = name.upper(), 2
+        while constant in self.stand_ins:
+            constant, number = f"{name.upper()}_{number}", number + 1
+        found = StandIn(constant, table, constant.lower())
+        self.stand_ins[constant] = found
+        return found
+
+    def _key(self, here: StandIn | None, model: str) -> str:
+        if here is None:
+            return self._column(None, model, "id")
+        key = self.names.key(model)
+        here.columns.setdefault(key, "")
+        return f"{here.constant}.c.{key}"
+
+    def _link(self, here: StandIn, column: str) -> str:
+        here.columns.setdefault(column, "")
+        return f"{here.constant}.c.{column}"
+
+    def _follow(self, path: tuple[Step, ...], here: StandIn | None) -> list[tuple[StandIn, str]]:
+        """The tables that references lead through, each with what links it to the one before."""
+        way: list[tuple[StandIn, str]] = []
+        for step in path:
+            before = way[-1][0] if way else here
+            table = self._stand_in(step.reference, step.model)
+            column = self._column(before, step.owner, step.reference)
+            way.append((table, f"{self._key(table, step.model)} == {column}"))
+        return way
+
+    def _spread(
+        self, hops: tuple[Hop, ...], way: list[tuple[StandIn, str]], here: StandIn | None
+    ) -> list[tuple[StandIn, str]]:
+        way = list(way)
+        for hop in hops:
+            last = way[-1][0] if way else here
+            key = self._key(last, hop.owner)
+            if hop.via:
+                table = self._stand_in(hop.name, hop.model)
+                column = self._column(table, hop.model, hop.via)
+                way.append((table, f"{column} == {key}"))
+                continue
+            name, mine, theirs = self.names.joined(hop.owner, hop.name)
+            pairs = self._named(f"{hop.name}_pairs", name)
+            way.append((pairs, f"{self._link(pairs, mine)} == {key}"))
+            table = self._stand_in(hop.name, hop.model)
+            link = f"{self._key(table, hop.model)} == {self._link(pairs, theirs)}"
+            way.append((table, link))
+        return way
+
+    def _select(self, what: str, way: list[tuple[StandIn, str]], more: str = "") -> str:
+        first = way[0][0].constant
+        text = f"sa.select({what}).select_from({first})"
+        for table, link in way[1:]:
+            text += f".join({table.constant}, {link})"
+        where = way[0][1] + (f", {more}" if more else "")
+        return f"{text}.where({where}).scalar_subquery()"
+
+    def _write(self, node: Node, here: StandIn | None) -> str:
+        if isinstance(node, Const):
+            return _constant(node)
+        if isinstance(node, Clock):
+            return f"columns.{node.word}()"
+        if isinstance(node, Value):
+            if not node.path:
+                return self._column(here, node.model, node.name)
+            way = self._follow(node.path, here)
+            return self._select(self._column(way[-1][0], node.model, node.name), way)
+        if isinstance(node, Aggregate):
+            return self._aggregate(node, here)
+        return self._apply(node, here)
+
+    def _aggregate(self, node: Aggregate, here: StandIn | None) -> str:
+        way = self._spread(node.hops, self._follow(node.path, here), here)
+        last = way[-1][0]
+        value = "" if node.value is None else self._write(node.value, last)
+        function = f"sa.func.{node.function}({value})"
+        if node.function == "avg":
+            assert node.value is not None
+            total = self._template("cast", [f"sa.func.sum({value})"], node.value.type, node.type)
+            function = f"{total} / sa.func.nullif(sa.func.count({value}), 0)"
+        where = self._write(node.where, last) if node.where is not None else ""
+        found = self._select(function, way, where)
+        if node.function != "count" or all(step.required for step in node.path):
+            return found
+        some = self._follow(node.path, here)
+        there = self._select(self._key(some[-1][0], node.path[-1].model), some)
+        return f"sa.case(({there}.is_not(None), {found}))"
+
+    def _apply(self, node: Apply, here: StandIn | None) -> str:
+        word = node.word
+        if word in ("and", "or"):
+            parts = ", ".join(self._write(part, here) for part in _flat(node, word))
+            return f"sa.{word}_({parts})"
+        if word == "not":
+            return self._not(node.operands[0], here)
+        first = self._operand(node.operands[0], here)
+        if word == "empty":
+            return f"{first}.is_(None)"
+        if word in _SIGNS:
+            return self._compared(node, here, _SIGNS[word])
+        parts = [first, *(self._operand(part, here) for part in node.operands[1:])]
+        if word == "local_date":
+            return f"columns.day({first})"
+        if word == "cast":
+            have = node.operands[0].type
+            if have.name == "integer" and node.type.name == "days":
+                return first
+            return self._template("cast", parts, have, node.type)
+        exact = any(part.type.name == "decimal" for part in (node, *node.operands))
+        if word in _PLAIN and not exact:
+            return f"({parts[0]} {word} {parts[1]})"
+        return self._by_text(node, parts)
+
+    def _compared(self, node: Apply, here: StandIn | None, sign: str) -> str:
+        left, right = node.operands
+        if isinstance(left, Const | Clock) and not isinstance(right, Const | Clock):
+            left, right = right, left
+            sign = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}.get(sign, sign)
+        second = self._exact_constant(right, left) or self._operand(right, here)
+        first = self._operand(left, here)
+        if isinstance(right, Const) and isinstance(right.value, bool):
+            return (
+                f"({first}.is_({right.value}))"
+                if sign == "=="
+                else f"({first}.is_not({right.value}))"
+            )
+        return f"({first} {sign} {second})"
+
+    def _exact_constant(self, node: Node, beside: Node) -> str:
+        """A decimal constant beside a column of the same places is bound by the column's type."""
+        if not isinstance(node, Const) or node.type.name != "decimal":
+            return ""
+        if isinstance(beside, Value) and not beside.path:
+            return _decimal(node)
+        return ""
+
+    def _operand(self, node: Node, here: StandIn | None) -> str:
+        """What stands beside an operator: a constant there needs SQL's form of itself."""
+        if isinstance(node, Const):
+            return _literal(node)
+        return self._write(node, here)
+
+    def _not(self, node: Node, here: StandIn | None) -> str:
+        if isinstance(node, Apply):
+            if node.word == "not":
+                return self._write(node.operands[0], here)
+            if node.word == "empty":
+                return f"{self._operand(node.operands[0], here)}.is_not(None)"
+            if node.word in _SIGNS and not isinstance(node.operands[1], Const):
+                return self._compared(
+                    node, here, {"==": "!=", "<": ">=", "<=": ">"}[_SIGNS[node.word]]
+                )
+            if node.word in ("and", "or"):
+                other = "or" if node.word == "and" else "and"
+                parts = ", ".join(self._not(part, here) for part in _flat(node, node.word))
+                return f"sa.{other}_({parts})"
+        return f"sa.not_({self._write(node, here)})"
+
+    def _template(self, word: str, parts: list[str], have: Type, wanted: Type) -> str:
+        made = [dialect(self.names).cast("{0}", have, wanted) for dialect in (Sqlite, Postgresql)]
+        return _sql(made, parts, wanted)
+
+    def _by_text(self, node: Apply, parts: list[str]) -> str:
+        """An operation in the words of each database, its operands put in by number."""
+        holes = tuple(
+            Value("", f"{{{n}}}", part.type, (), True) for n, part in enumerate(node.operands)
+        )
+        made = []
+        for dialect in (Sqlite, Postgresql):
+            text = dialect(_Holes()).write(Apply(node.word, holes, node.type, node.pattern), "")
+            for number in range(len(holes)):
+                text = text.replace(f'""."{{{number}}}"', f"{{{number}}}")
+            made.append(text)
+        if node.word == "round":
+            parts = parts[:1]
+        return _sql(made, parts, node.type)
+
+
+class _Holes:
+    """Names that are places to fill in."""
+
+    def table(self, model: str) -> str:
+        return model
+
+    def key(self, model: str) -> str:
+        return model
+
+    def column(self, model: str, name: str) -> str:
+        return name
+
+    def joined(self, owner: str, name: str) -> tuple[str, str, str]:
+        return owner, owner, name
+
+
+def _sql(texts: list[str], parts: list[str], kind: Type) -> str:
+    sqlite, other = texts
+    shown = [quote(sqlite), *parts, f"type_={_sa_type(kind)}"]
+    if other != sqlite:
+        shown.append(f"other={quote(other)}")
+    return f"columns.sql({', '.join(shown)})"
+
+
+def _sa_type(kind: Type) -> str:
+    if kind.name == "decimal":
+        return f"columns.Exact(18, {kind.places})"
+    return {
+        **{"integer": "sa.Integer()", "days": "sa.Integer()", "number": "sa.Double()"},
+        **{"text": "sa.Text()", "boolean": "sa.Boolean()", "date": "sa.Date()"},
+        **{"time": "sa.Time()", "datetime": "columns.Moment()"},
+    }[kind.name]
+
+
+def _flat(node: Apply, word: str) -> list[Node]:
+    """The parts of a chain of one word."""
+    found: list[Node] = []
+    for part in node.operands:
+        same = isinstance(part, Apply) and part.word == word
+        found += _flat(part, word) if same and isinstance(part, Apply) else [part]
+    return found
+
+
+def _decimal(node: Const) -> str:
+    value = node.value
+    assert isinstance(value, Decimal)
+    return f'Decimal("{value:f}")'
+
+
+def _constant(node: Const) -> str:
+    if isinstance(node.value, bool):
+        return f"sa.{'true' if node.value else 'false'}()"
+    return _literal(node)
+
+
+def _literal(node: Const) -> str:
+    """A constant that SQLAlchemy binds with its type."""
+    value = node.value
+    if isinstance(value, bool):
+        return f"sa.literal({value})"
+    if isinstance(value, dt.datetime):
+        shown = f'clock.local("{value.isoformat(timespec="minutes")}")'
+        return f"sa.literal({shown}, columns.Moment())"
+    if isinstance(value, dt.date):
+        return f"sa.literal(dt.date({value.year}, {value.month}, {value.day}))"
+    if isinstance(value, dt.time):
+        return f"sa.literal(dt.time({value.hour}, {value.minute}, {value.second}))"
+    if node.type.name == "decimal":
+        return f"sa.literal({_decimal(node)}, {_sa_type(node.type)})"
+    if isinstance(value, str):
+        return f"sa.literal({quote(value)})"
+    return f"sa.literal({value!r})"

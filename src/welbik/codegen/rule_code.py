@@ -1,0 +1,151 @@
+"""rules.py: what must not be false, asked of a filled-in form and of stored rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from ..kinds.literals import quote
+from ..rules.python import Python
+from ..rules.tree import Aggregate, Apply, Hop, Node, Step, Value, reads_others, walk
+from ..schema.model import Model, Rule, Schema, Shape
+from ..schema.tables import SchemaNames
+from .model_code import import_model
+from .python import doc, from_import, names_used, tuple_of
+from .query_code import Queries
+
+Link = Step | Hop
+
+
+def attribute_of(schema: Schema, model: str, name: str) -> str:
+    """The attribute of a model's class that a member is."""
+    member = schema.models[model].by_name.get(name) if model in schema.models else None
+    return member.attribute if member is not None else name
+
+
+def rules_context(schema: Schema, model: Model) -> dict[str, Any]:
+    """What `rules.py.jinja` is filled with."""
+    queries = Queries(schema, model.name)
+    writer = Python(lambda owner, name: attribute_of(schema, owner, name))
+    functions: list[str] = []
+    entries: list[str] = []
+    models: set[str] = set()
+    for rule in model.rules:
+        entries.append(_entry(schema, model, rule, queries, writer, functions, models))
+    stand_ins = [_stand_in(table.source()) for table in queries.stand_ins.values()]
+    body = "\n".join([*stand_ins, *functions, *(f"x({entry})" for entry in entries)])
+    return {
+        "doc": doc(f"what must hold for {model.a_row}"),
+        "imports": _imports(schema, model, names_used(body), models),
+        "stand_ins": stand_ins,
+        "functions": functions,
+        "entries": entries,
+    }
+
+
+def _stand_in(source: tuple[str, list[str]]) -> str:
+    head, arguments = source
+    constant = head.split(" ")[0]
+    return f"{head}({', '.join(arguments)}).alias({quote(constant.lower())})"
+
+
+def _imports(schema: Schema, model: Model, used: set[str], models: set[str]) -> list[str]:
+    lines = ["import datetime as dt"] if "dt" in used else []
+    lines += ["import re"] if "re" in used else []
+    lines += ["from decimal import Decimal"] if "Decimal" in used else []
+    lines += [""] if lines else []
+    lines += ["import sqlalchemy as sa", ""] if "sa" in used else []
+    kit = ["rules", *(name for name in ("clock", "columns", "logic") if name in used)]
+    local = [import_model(schema, name) for name in models - {model.name}]
+    local.append(from_import("..kit", kit))
+    lines += sorted(local, key=lambda line: line.split()[1])
+    return [*lines, from_import(".model", [model.name])]
+
+
+def _entry(
+    schema: Schema,
+    model: Model,
+    rule: Rule,
+    queries: Queries,
+    writer: Python,
+    functions: list[str],
+    models: set[str],
+) -> str:
+    arguments = [f"says={quote(rule.say)}"]
+    arguments += [f"at={quote(rule.at)}"] if rule.at else []
+    if not any(isinstance(part, Aggregate) for part in walk(rule.node)):
+        name = f"breaks_{rule.name}"
+        functions.append(
+            f"def {name}(row: {model.name}) -> bool:\n    return {writer.false(rule.node)}"
+        )
+        arguments.append(f"broken={name}")
+    if reads_others(rule.node):
+        arguments.append(f"rows={queries.negated(rule.node)}")
+        watches = list(_watches(schema, model, rule.node, models))
+        if watches:
+            arguments.append(f"watches={tuple_of(watches)}")
+    return f"rules.Rule({', '.join(arguments)})"
+
+
+def _watches(schema: Schema, model: Model, node: Node, models: set[str]) -> Iterator[str]:
+    """The other rows that a rule reads: each way to them once, with the fields at its end."""
+    ways: dict[tuple[Link, ...], set[str]] = {}
+    for way, name in _read(node, ()):
+        for length in range(1, len(way) + 1):
+            ways.setdefault(way[:length], set())
+        if way:
+            ways[way].add(name)
+    for way, reads in ways.items():
+        link = way[-1]
+        if isinstance(link, Hop) and not link.via:
+            continue
+        models.add(link.model)
+        names = [name for name in sorted(reads) if name]
+        shown = f", reads={tuple_of([quote(name) for name in names])}" if names else ""
+        condition = _linked(schema, model.name, way, models)
+        yield f"rules.Watch({link.model}, lambda row: {condition}{shown})"
+
+
+def _read(node: Node, way: tuple[Link, ...]) -> Iterator[tuple[tuple[Link, ...], str]]:
+    """Every field that an expression reads: the way to its row, and its name."""
+    if isinstance(node, Value):
+        yield (*way, *node.path), node.name
+    elif isinstance(node, Aggregate):
+        inner = (*way, *node.path, *node.hops)
+        yield inner, ""
+        for part in (node.value, node.where):
+            if part is not None:
+                yield from _read(part, inner)
+    elif isinstance(node, Apply):
+        for part in node.operands:
+            yield from _read(part, way)
+
+
+def _linked(schema: Schema, owner: str, way: tuple[Link, ...], models: set[str]) -> str:
+    """The condition on rows of `owner` that the way leads from them to `row`."""
+    link, rest = way[0], way[1:]
+    names = SchemaNames(schema)
+    models.add(owner)
+    if isinstance(link, Step):
+        column = f"{owner}.{names.column(owner, link.reference)}"
+        if not rest:
+            return f"{column} == row.id"
+        models.add(link.model)
+        return f"{column}.in_(sa.select({link.model}.id).where({_linked(schema, link.model, rest, models)}))"
+    if link.via:
+        column = names.column(link.model, link.via)
+        if not rest:
+            return f"{owner}.id == row.{column}"
+        models.add(link.model)
+        inner = _linked(schema, link.model, rest, models)
+        return f"{owner}.id.in_(sa.select({link.model}.{column}).where({inner}))"
+    return f"{owner}.{attribute_of(schema, owner, link.name)}.any({_linked(schema, link.model, rest, models)})"
+
+
+def shape_rules(shape: Shape) -> list[str]:
+    """The rules of a part as arguments of its form field: where, what it says, what breaks it."""
+    writer = Python(lambda owner, name: name)
+    return [
+        f"({quote(rule.at)}, {quote(rule.say)}, lambda row: {writer.false(rule.node)})"
+        for rule in shape.rules
+    ]

@@ -1,0 +1,39 @@
+"""Made-up lists: of a part's values, or of short texts."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..kinds.list import ListOf
+from .wordlists import options
+
+if TYPE_CHECKING:
+    from ..schema.model import Field
+    from .streams import RowStream
+
+
+def draw_lists(stream: RowStream, field: Field, most: int) -> NDArray[np.object_]:
+    """A list of 1 to `most` entries for each row, as JSON keeps them."""
+    assert isinstance(field.kind, ListOf)
+    sizes = stream.integers(1, most, purpose="size").tolist()
+    columns = [_entries(stream, field, number) for number in range(most)]
+    out = np.empty(len(sizes), dtype=object)
+    out[:] = [[column[at] for column in columns[:size]] for at, size in enumerate(sizes)]
+    return out
+
+
+def _entries(stream: RowStream, field: Field, number: int) -> list[Any]:
+    """The entry of that number in every row's list."""
+    assert isinstance(field.kind, ListOf)
+    if field.shape is None:
+        longest = (field.kind.text and field.kind.text.longest) or 30
+        words = options("words", 1, longest)
+        if not len(words):
+            return ["a" * longest] * (stream.stop - stream.start)
+        return list(stream.pick(words, purpose=f"entry {number}").tolist())
+    from .obey import part_rows
+
+    return part_rows(stream, field, number)

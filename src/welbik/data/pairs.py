@@ -1,0 +1,53 @@
+"""Many-to-many relations of made-up rows: which pairs there are."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..schema.model import Many, Model
+from .streams import RowStream
+
+if TYPE_CHECKING:
+    from ..storage.sqlite import Database
+    from .rows import Drawer
+
+_MOST = 3
+
+
+def positions(
+    drawer: Drawer, model: Model, many: Many, start: int, stop: int, have: int
+) -> list[NDArray[np.int64]]:
+    """For each row of a slice the positions of the rows it is related to, all different."""
+    stream = RowStream(drawer, model, many.name, start, stop)
+    per = next((term for term in many.sample if term.word == "per"), None)
+    low, high = (int(n) for n in per.arguments[:2]) if per else (int(many.required), _MOST)  # type: ignore[call-overload]
+    high = min(high, have)
+    sizes = stream.integers(min(low, high), high, purpose="size")
+    found = np.stack(
+        [stream.integers(0, max(have - 1, 0), purpose=f"choice {n}") for n in range(max(high, 1))],
+        axis=1,
+    )
+    return [np.unique(row[:size]) for row, size in zip(found, sizes.tolist(), strict=True)]
+
+
+def add_pairs(database: Database, drawer: Drawer, model: Model, many: Many, there: int) -> None:
+    """Stores the pairs of the rows that were added after the first `there`."""
+    target = drawer.schema.models[many.target]
+    mine = database.values(model.table, _key(model))
+    theirs = database.values(target.table, _key(target))
+    if not theirs or len(mine) <= there:
+        return
+    chosen = positions(drawer, model, many, there, len(mine), len(theirs))
+    pairs = [
+        (mine[there + at], theirs[position])
+        for at, row in enumerate(chosen)
+        for position in row.tolist()
+    ]
+    database.insert(many.table, [many.column, many.target_column], pairs)
+
+
+def _key(model: Model) -> str:
+    return model.stored(model.key).column if model.key else "id"

@@ -1,0 +1,68 @@
+"""Which rules values of one row break, told by the rules' own Python."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from collections.abc import Callable, Mapping
+from decimal import Decimal
+from types import SimpleNamespace
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from ..blueprint.kit import logic
+from ..rules.python import Python
+from ..rules.tree import Aggregate, walk
+from ..schema.model import Model, Schema
+
+Broken = Callable[[Any], bool]
+
+
+class Told:
+    """Asks the rules of a schema's models; those over collections hold for a row that is new."""
+
+    def __init__(self, schema: Schema, timezone: str) -> None:
+        self.schema = schema
+        zone = ZoneInfo(timezone)
+        clock = SimpleNamespace(
+            now=lambda: dt.datetime.now(dt.UTC),
+            today=lambda: dt.datetime.now(zone).date(),
+            day=lambda moment: moment.astimezone(zone).date(),
+            local=lambda text: dt.datetime.fromisoformat(text).replace(tzinfo=zone),
+        )
+        self._space = {"dt": dt, "Decimal": Decimal, "re": re, "logic": logic, "clock": clock}
+        self._rules: dict[str, list[tuple[str, Broken]]] = {}
+
+    def broken(self, model: Model, values: Mapping[str, Any]) -> list[str]:
+        """The names of the rules that a row with these attributes breaks."""
+        if not model.rules:
+            return []
+        if model.name not in self._rules:
+            self._rules[model.name] = self._written(model)
+        row = _Row(values)
+        return [name for name, breaks in self._rules[model.name] if breaks(row)]
+
+    def _written(self, model: Model) -> list[tuple[str, Broken]]:
+        writer = Python(self._attribute)
+        found = []
+        for rule in model.rules:
+            parts = list(walk(rule.node))
+            if any(isinstance(part, Aggregate) for part in parts):
+                continue
+            text = f"lambda row: {writer.false(rule.node)}"
+            found.append((rule.name, eval(text, self._space)))
+        return found
+
+    def _attribute(self, owner: str, name: str) -> str:
+        member = self.schema.models[owner].by_name.get(name)
+        return member.attribute if member is not None else name
+
+
+class _Row:
+    """Values as attributes; what was not given is empty."""
+
+    def __init__(self, values: Mapping[str, Any]) -> None:
+        self._values = values
+
+    def __getattr__(self, name: str) -> Any:
+        return self._values.get(name)

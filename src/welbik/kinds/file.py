@@ -1,0 +1,67 @@
+"""Uploads: the row holds name, size, type and digest; the bytes lie in the site's folder."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
+
+from ..language.diagnostics import Report
+from ..language.syntax import Bound, Type
+from .base import Array, Case, Control, Kind, Stored, Stream
+from .literals import quote
+
+if TYPE_CHECKING:
+    from ..schema.model import Field
+
+_LARGEST = 10_000_000
+_UNITS = ((1000**3, "GB"), (1000**2, "MB"), (1000, "KB"))
+
+
+def shown_size(size: int) -> str:
+    """Bytes in the largest unit that gives a whole number."""
+    for unit, word in _UNITS:
+        if size % unit == 0:
+            return f"{size // unit} {word}"
+    return f"{size / 1000:g} KB"
+
+
+@dataclass(frozen=True, eq=False)
+class File(Kind):
+    word: ClassVar[str] = "file"
+    annotation: ClassVar[str] = "uploads.Stored"
+    computable: ClassVar[bool] = False
+    often_empty: ClassVar[float] = 1.0
+    largest: int = _LARGEST
+    suffixes: tuple[str, ...] = ()
+
+    @classmethod
+    def read(cls, node: Type, report: Report) -> File | None:
+        suffixes = tuple(word.text.lower() for word in node.suffixes)
+        return cls(node.size or _LARGEST, suffixes)
+
+    def stored(self) -> Stored:
+        return Stored("json")
+
+    def column(self) -> str:
+        return "columns.Upload()"
+
+    def default(self, given: Bound, report: Report) -> None:
+        report.add("wrong-value", "an upload has no default", given.span, "take it out")
+
+    def control(self, field: Field) -> Control:
+        arguments = {"largest": f"{self.largest:_}"}
+        if self.suffixes:
+            comma = "," if len(self.suffixes) == 1 else ""
+            arguments["suffixes"] = f"({', '.join(map(quote, self.suffixes))}{comma})"
+        return Control("attachments.File", arguments)
+
+    def draw(self, field: Field, stream: Stream) -> Array:
+        # No bytes, no upload: made-up rows have none.
+        return stream.pick(("",), unique=False)
+
+    def cases(self, field: Field) -> list[Case]:
+        return []
+
+    def describe(self) -> str:
+        of = f" of {', '.join(self.suffixes)}" if self.suffixes else ""
+        return f"{self.word} up to {shown_size(self.largest)}{of}"

@@ -1,0 +1,116 @@
+"""Times of the day."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
+
+from ..language.diagnostics import Report
+from ..language.syntax import Bound, Type
+from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .bounds import Bounds, read_bounds
+
+if TYPE_CHECKING:
+    from ..schema.model import Field
+
+_DAY = 24 * 60
+
+
+def _time(given: Bound, report: Report) -> dt.time | None:
+    literal = wants(given, ("time",), "time", report)
+    if literal is None:
+        return None
+    try:
+        return dt.time.fromisoformat(literal.text)
+    except ValueError:
+        report.add(
+            "no-such-date", f"{literal.text} is no time of the day", literal.span, "hours end at 23"
+        )
+        return None
+
+
+def _minutes(end: dt.time) -> int:
+    return end.hour * 60 + end.minute
+
+
+def _shown(end: dt.time) -> str:
+    return end.isoformat("seconds" if end.second else "minutes")
+
+
+@dataclass(frozen=True, eq=False)
+class Time(Kind):
+    word: ClassVar[str] = "time"
+    annotation: ClassVar[str] = "dt.time"
+    bounds: Bounds[dt.time] = Bounds()
+
+    @classmethod
+    def read(cls, node: Type, report: Report) -> Time | None:
+        bounds: Bounds[dt.time] | None = read_bounds(node, report, _time)
+        return None if bounds is None else cls(bounds)
+
+    def stored(self) -> Stored:
+        return Stored("time", range=str(self.bounds))
+
+    def default(self, given: Bound, report: Report) -> dt.time | None:
+        return _time(given, report)
+
+    def neutral(self, value: object) -> str:
+        return value.isoformat() if isinstance(value, dt.time) else str(value)
+
+    def source(self, value: object) -> str:
+        assert isinstance(value, dt.time)
+        seconds = f", {value.second}" if value.second else ""
+        return f"dt.time({value.hour}, {value.minute}{seconds})"
+
+    def control(self, field: Field) -> Control:
+        ends = {"low": self.bounds.low, "high": self.bounds.high}
+        return Control(
+            "Time", {name: self.source(end) for name, end in ends.items() if end is not None}
+        )
+
+    def size(self) -> int | None:
+        return None
+
+    def draw(self, field: Field, stream: Stream) -> Array:
+        """Seconds of the day: whole minutes, by day where no bounds are said."""
+        low = 7 * 60 if self.bounds.low is None else _minutes(self.bounds.low)
+        high = 20 * 60 if self.bounds.high is None else _minutes(self.bounds.high)
+        if field.unique:
+            first = 0 if self.bounds.low is None else self._seconds(self.bounds.low)
+            last = _DAY * 60 - 1 if self.bounds.high is None else self._seconds(self.bounds.high)
+            return stream.integers(first, last, unique=True)
+        if self.bounds.low is not None and self.bounds.low.second:
+            low += 1
+        if high < low:
+            # Both ends are in one minute, or the usual day lies outside of them.
+            first = 0 if self.bounds.low is None else self._seconds(self.bounds.low)
+            last = _DAY * 60 - 1 if self.bounds.high is None else self._seconds(self.bounds.high)
+            return stream.integers(first, last, unique=False)
+        return stream.integers(low, high, unique=False) * 60
+
+    @staticmethod
+    def _seconds(end: dt.time) -> int:
+        return _minutes(end) * 60 + end.second
+
+    def cases(self, field: Field) -> list[Case]:
+        found = [Case('"24:30"', False, "no time of the day")]
+        for end, step, inside, outside in (
+            (self.bounds.low, -1, "first", "too early"),
+            (self.bounds.high, 1, "last", "too late"),
+        ):
+            if end is None:
+                continue
+            found.append(Case(f'"{_shown(end)}"', True, inside))
+            beyond = self._seconds(end) + step
+            if 0 <= beyond < _DAY * 60:
+                hours, rest = divmod(beyond, 3600)
+                time = dt.time(hours, rest // 60, rest % 60)
+                found.append(Case(f'"{_shown(time)}"', False, outside))
+        return found
+
+    def describe(self) -> str:
+        low, high = self.bounds
+        if low is None and high is None:
+            return "time"
+        return f"time {'' if low is None else _shown(low)}..{'' if high is None else _shown(high)}"

@@ -1,0 +1,235 @@
+"""Typed expressions: what rules, computed fields and conditions become before any target.
+
+Logic is three-valued, as SQL's: an empty value makes a comparison neither true nor false.
+A `/` gives a number, dividing by zero gives nothing, and no text is ever empty.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from typing import NamedTuple, Protocol
+
+from .patterns import Pattern
+
+
+class Type(NamedTuple):
+    """What an expression gives.
+
+    `name` is integer, decimal, number, text, boolean, date, time, datetime, days, row or
+    other; `places` those of a decimal, `choices` those of a closed list, `model` a row's.
+    """
+
+    name: str
+    places: int = 0
+    choices: tuple[str, ...] = ()
+    model: str = ""
+
+    @property
+    def exact(self) -> bool:
+        return self.name in ("integer", "decimal", "days")
+
+    @property
+    def numeric(self) -> bool:
+        return self.exact or self.name == "number"
+
+
+INTEGER, NUMBER, TEXT = Type("integer"), Type("number"), Type("text")
+BOOLEAN, DATE, TIME, DATETIME = Type("boolean"), Type("date"), Type("time"), Type("datetime")
+DAYS = Type("days")
+
+Literal = int | Decimal | float | str | bool | dt.date | dt.time | dt.datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Const:
+    """A value; a datetime is local to the site, as it was written."""
+
+    value: Literal
+    type: Type
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """From a row of `owner` to the row of `model` that its reference names."""
+
+    owner: str
+    reference: str
+    model: str
+    required: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Value:
+    """A stored value: the way along references, then a field of `model`.
+
+    `optional` says that the field itself may be empty.
+    """
+
+    model: str
+    name: str
+    type: Type
+    path: tuple[Step, ...] = ()
+    optional: bool = True
+
+    @property
+    def required(self) -> bool:
+        """Whether it is never empty, nor any reference on the way."""
+        return not self.optional and all(step.required for step in self.path)
+
+
+@dataclass(frozen=True, slots=True)
+class Clock:
+    """`today` or `now`."""
+
+    word: str
+    type: Type
+
+
+@dataclass(frozen=True, slots=True)
+class Apply:
+    """An operator or function: or and not = < <= empty matches || + - * / neg, and functions.
+
+    Other comparisons, `between`, `in`, `when` and `given` are made of these.
+    """
+
+    word: str
+    operands: tuple[Node, ...]
+    type: Type
+    pattern: Pattern | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Hop:
+    """From a row to many: `via` is the child's reference, empty for many to many."""
+
+    name: str
+    owner: str
+    model: str
+    via: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Aggregate:
+    """A function over the rows that some hops lead to; `value` and `where` read those rows."""
+
+    function: str
+    path: tuple[Step, ...]
+    hops: tuple[Hop, ...]
+    value: Node | None
+    where: Node | None
+    type: Type
+
+
+Node = Const | Value | Clock | Apply | Aggregate
+
+
+class Names(Protocol):
+    """What tables and columns are called, for targets that are SQL."""
+
+    def table(self, model: str) -> str:
+        """The table of a model."""
+
+    def key(self, model: str) -> str:
+        """The column of a model's primary key."""
+
+    def column(self, model: str, name: str) -> str:
+        """The column of a field, or of a reference."""
+
+    def joined(self, owner: str, name: str) -> tuple[str, str, str]:
+        """A many-to-many relation: its table, the column of the owner, that of the others."""
+
+
+def children(node: Node) -> tuple[Node, ...]:
+    """The expressions right below a node."""
+    if isinstance(node, Apply):
+        return node.operands
+    if isinstance(node, Aggregate):
+        return tuple(part for part in (node.value, node.where) if part is not None)
+    return ()
+
+
+def walk(node: Node) -> Iterator[Node]:
+    """A node and all below it."""
+    yield node
+    for child in children(node):
+        yield from walk(child)
+
+
+def own(node: Node) -> Iterator[Value | Aggregate]:
+    """What a node reads from its own row on: values and aggregates, not what is inside those."""
+    if isinstance(node, Value | Aggregate):
+        yield node
+    elif isinstance(node, Apply):
+        for child in node.operands:
+            yield from own(child)
+
+
+def reached(node: Node, steps: tuple[Step, ...]) -> Node:
+    """The same expression, read from a row that `steps` lead to."""
+    if isinstance(node, Value | Aggregate):
+        return replace(node, path=steps + node.path)
+    if isinstance(node, Apply):
+        return replace(node, operands=tuple(reached(part, steps) for part in node.operands))
+    return node
+
+
+def mapped(node: Node, change: Callable[[Node], Node]) -> Node:
+    """The tree with every node changed, those below first; inside aggregates nothing is."""
+    if isinstance(node, Apply):
+        node = replace(node, operands=tuple(mapped(part, change) for part in node.operands))
+    return change(node)
+
+
+def reads_clock(node: Node) -> bool:
+    return any(isinstance(part, Clock) for part in walk(node))
+
+
+def reads_zone(node: Node) -> bool:
+    """Whether it needs the site's time zone: a moment beside a date, or its year, month, day."""
+    for part in walk(node):
+        if isinstance(part, Const) and part.type.name == "datetime":
+            return True
+        if isinstance(part, Apply) and part.word == "local_date":
+            return True
+    return False
+
+
+def reads_others(node: Node) -> bool:
+    """Whether it reads more than its own row."""
+    return any(isinstance(p, Aggregate) or isinstance(p, Value) and p.path for p in walk(node))
+
+
+def fits_check(node: Node) -> bool:
+    """Whether every database can hold it as a CHECK: its own row, no clock, no zone, no pattern."""
+    return not (
+        reads_others(node)
+        or reads_clock(node)
+        or reads_zone(node)
+        or any(isinstance(part, Apply) and part.word == "matches" for part in walk(node))
+    )
+
+
+def maybe_empty(node: Node) -> bool:
+    """Whether it can come to nothing."""
+    if isinstance(node, Value):
+        return not node.required
+    if isinstance(node, Aggregate):
+        return node.function != "count" or any(not step.required for step in node.path)
+    if isinstance(node, Apply):
+        if node.word == "empty":
+            return False
+        if node.word in ("/", "trim"):
+            return True
+        return any(map(maybe_empty, node.operands))
+    return False
+
+
+def strict(node: Node) -> bool:
+    """Whether it is empty just when something it reads is: so those can be asked instead."""
+    if isinstance(node, Apply):
+        loose = ("and", "or", "empty", "/", "trim")
+        return node.word not in loose and all(map(strict, node.operands))
+    return isinstance(node, Const | Value | Clock)

@@ -1,0 +1,133 @@
+"""Collections and many-to-many relations: both need the other model."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ..language import syntax
+from ..language.diagnostics import Report
+from ..problems import did_you_mean, nearest
+from . import names
+from .clauses import ModelNames, Paths, resolve_sort
+from .members import ON_COLLECTIONS, ON_MANY, Modifiers
+from .model import Collection, Many
+from .samples import read_sample
+
+Nodes = Mapping[str, syntax.Model]
+
+
+def unknown_model(word: syntax.Word, known: Mapping[str, object], report: Report) -> None:
+    report.add(
+        "unknown-model",
+        f"there is no model {word.text!r}",
+        word.span,
+        did_you_mean(word.text, list(known)),
+        fix=nearest(word.text, list(known)),
+    )
+
+
+def resolve_collection(
+    model: str,
+    node: syntax.Collection,
+    known: Mapping[str, ModelNames],
+    paths: Paths,
+    report: Report,
+) -> Collection | None:
+    modifiers = Modifiers(node.modifiers, ON_COLLECTIONS, "a collection", report)
+    via, child = node.via.text, known[node.model.text]
+    target = child.references.get(via)
+    if target is not None and target not in known:
+        return None  # The reference itself is reported already.
+    if target != model:
+        if via in child.unread:
+            return None
+        _wrong_via(model, node, child, target, report)
+        return None
+    return Collection(
+        model=model,
+        name=node.name.text,
+        span=node.span,
+        label=modifiers.text("label") or names.label(node.name.text),
+        hint=modifiers.text("hint"),
+        child=node.model.text,
+        via=via,
+        sort=resolve_sort(node.sort, node.model.text, paths),
+    )
+
+
+def _wrong_via(
+    model: str, node: syntax.Collection, child: ModelNames, target: str | None, report: Report
+) -> None:
+    via, name = node.via.text, node.model.text
+    fix = None
+    if target is None:
+        message = f"{name} has no reference {via!r}"
+        fitting = [ref for ref, to in child.references.items() if to == model]
+        fix = nearest(via, fitting) or (fitting[0] if len(fitting) == 1 else None)
+        remedy = did_you_mean(via, fitting) if fitting else f"declare it there: {via} -> {model}"
+    else:
+        message = f"{name}.{via} refers to {target}, not to {model}"
+        remedy = "name a reference to this model"
+    report.add("unknown-reference", message, node.via.span, remedy, fix=fix)
+
+
+def resolve_many(
+    model: str, node: syntax.Many, nodes: Nodes, paths: Paths, report: Report
+) -> Many | None:
+    """A side of a many-to-many relation; the one without `via` declares it and owns the table."""
+    modifiers = Modifiers(node.modifiers, ON_MANY, "a many-to-many relation", report)
+    target = node.target.text
+    other = ""
+    if node.via is not None:
+        other = node.via.text
+        declaring = _side(nodes[target], other)
+        if declaring is None or declaring.target.text != model or declaring.via is not None:
+            report.add(
+                "unknown-reference",
+                f"{target} declares no relation {other!r} with many {model}",
+                node.via.span,
+                f"declare it there: {other} <-> {model}",
+            )
+            return None
+        owner, name, far = target, other, model
+    else:
+        for member in nodes[target].members:
+            if (
+                isinstance(member, syntax.Many)
+                and member.via is not None
+                and member.target.text == model
+                and member.via.text == node.name.text
+            ):
+                other = member.name.text
+        owner, name, far = model, node.name.text, target
+    first, second = (_table(nodes[side]) for side in (owner, far))
+    columns = f"{first}_id", f"{second}_id" if first != second else f"{names.snake(name)}_id"
+    mine, theirs = columns if node.via is None else columns[::-1]
+    sample = modifiers.get("sample")
+    return Many(
+        model=model,
+        name=node.name.text,
+        span=node.span,
+        label=modifiers.text("label") or names.label(node.name.text),
+        hint=modifiers.text("hint"),
+        target=target,
+        declares=node.via is None,
+        other=other,
+        required=modifiers.has("required"),
+        sort=resolve_sort(node.sort, target, paths),
+        sample=read_sample(sample.terms, None, None, report) if sample else (),
+        says=modifiers.says,
+        table=f"{first}_{name}",
+        column=mine,
+        target_column=theirs,
+    )
+
+
+def _table(node: syntax.Model) -> str:
+    return node.stored_as.text if node.stored_as else names.snake(node.name.text)
+
+
+def _side(node: syntax.Model, name: str) -> syntax.Many | None:
+    return next(
+        (m for m in node.members if isinstance(m, syntax.Many) and m.name.text == name), None
+    )

@@ -1,0 +1,190 @@
+"""`sample`: how made-up values look, checked against the field they are for."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from ..kinds.base import Kind
+from ..language import syntax
+from ..language.diagnostics import Report
+from ..problems import did_you_mean, nearest
+from ..rules.patterns import Pattern
+from .model import Term
+
+_NUMBERS = ("integer", "decimal", "number")
+_WORDS = ("person", "given_name", "family_name", "town", "street", "company")
+_ARGUMENTS = {
+    **{"normal": ("numbers", 2), "lognormal": ("numbers", 2), "uniform": ("none", 0)},
+    **{"weights": ("numbers", None), "words": ("range", 1), "sentences": ("range", 1)},
+    **{"from": ("values", None), "within": ("days", 1), "pattern": ("none", 0)},
+    **dict.fromkeys(_WORDS, ("none", 0)),
+    **{"evenly": ("none", 0), "skewed": ("none", 0)},
+}
+_FOR_REFERENCES = ("evenly", "skewed")
+
+
+def read_sample(
+    terms: tuple[syntax.Term, ...], kind: Kind | None, pattern: Pattern | None, report: Report
+) -> tuple[Term, ...]:
+    """The terms that make sense for a field of a kind, or for a relation where it is None."""
+    found: list[Term] = []
+    for term in terms:
+        made = _term(term, kind, pattern, report)
+        if made is not None and any(made.word == other.word for other in found):
+            report.add(
+                "said-twice", f"{made.word!r} is said twice", term.span, "keep one of the two"
+            )
+        elif made is not None:
+            found.append(made)
+    return tuple(found)
+
+
+def _term(
+    term: syntax.Term, kind: Kind | None, pattern: Pattern | None, report: Report
+) -> Term | None:
+    word = term.word.text
+    if word == "empty":
+        return _share(term, report)
+    if word == "per":
+        return _per(term, kind, report)
+    if word not in _ARGUMENTS:
+        known = list(_FOR_REFERENCES if kind is None else _ARGUMENTS)
+        report.add(
+            "unknown-sample",
+            f"{word!r} is no way to make up values",
+            term.word.span,
+            did_you_mean(word, known),
+            fix=nearest(word, known),
+        )
+        return None
+    if not _serves(word, kind, pattern):
+        what = "a relation" if kind is None else repr(kind.describe())
+        report.add(
+            "misplaced-sample",
+            f"{word!r} makes no values for {what}",
+            term.span,
+            "see 'How rows are made up' in docs/language.md",
+        )
+        return None
+    return _arguments(term, kind, report)
+
+
+def _serves(word: str, kind: Kind | None, pattern: Pattern | None) -> bool:
+    if kind is None:
+        return word in _FOR_REFERENCES
+    if word in _FOR_REFERENCES:
+        return False
+    if word in ("normal", "lognormal"):
+        return kind.word in _NUMBERS
+    if word == "weights":
+        return bool(kind.labels()) or kind.word == "boolean"
+    if word in ("words", "sentences", *_WORDS):
+        return kind.word == "text" and pattern is None
+    if word == "within":
+        return kind.word in ("date", "datetime")
+    if word == "pattern":
+        return pattern is not None
+    return kind.stored().type != "json"
+
+
+def _share(term: syntax.Term, report: Report) -> Term | None:
+    given = term.arguments[0]
+    assert isinstance(given, syntax.Literal)
+    share = float(given.text.replace("_", "")) / 100
+    if not 0 <= share <= 1:
+        report.add("bad-share", "a share lies between 0% and 100%", given.span, "write: 15% empty")
+        return None
+    return Term("empty", (share,))
+
+
+def _per(term: syntax.Term, kind: Kind | None, report: Report) -> Term | None:
+    range_, named = term.arguments
+    assert isinstance(range_, syntax.Range) and isinstance(named, syntax.Literal)
+    if kind is not None:
+        report.add(
+            "misplaced-sample",
+            "'per' says how many rows a relation gets, and this is a field",
+            term.span,
+            "put it on the relation",
+        )
+        return None
+    ends = [range_.low or range_.high, range_.high]
+    if not all(isinstance(e, syntax.Literal) and e.text.isdigit() for e in ends):
+        report.add(
+            "wrong-arguments", "counts are whole numbers", range_.span, "write: 2..12 per apiary"
+        )
+        return None
+    low, high = (int(e.text) for e in ends if isinstance(e, syntax.Literal))
+    if low > high:
+        report.add(
+            "empty-range",
+            f"the range {range_.span.text} is empty: its first end is the larger one",
+            range_.span,
+            f"write {high}..{low}",
+            fix=f"{high}..{low}",
+        )
+        return None
+    return Term("per", (low, high, named.text))
+
+
+def _arguments(term: syntax.Term, kind: Kind | None, report: Report) -> Term | None:
+    wanted, count = _ARGUMENTS[term.word.text]
+    values = [_value(argument) for argument in term.arguments]
+    good = {
+        "numbers": all(isinstance(v, float) for v in values),
+        "range": all(isinstance(v, tuple | float) for v in values),
+        "days": all(isinstance(v, dt.timedelta) for v in values),
+        "values": bool(values) and not any(isinstance(v, tuple) for v in values),
+        "none": True,
+    }[wanted]
+    if term.word.text == "weights" and kind is not None:
+        count = len(kind.labels()) or 2
+        good = good and sum(v for v in values if isinstance(v, float)) > 0
+    if not good or (count is not None and len(values) != count):
+        shown = {"none": "nothing", "values": "values"}.get(wanted, f"{count} {wanted}")
+        report.add(
+            "wrong-arguments",
+            f"{term.word.text!r} takes {shown} between its brackets",
+            term.span,
+            _EXAMPLES.get(term.word.text, f"write: sample {term.word.text}"),
+        )
+        return None
+    if term.word.text in ("normal", "lognormal") and not _spread(term.word.text, values):
+        report.add(
+            "wrong-arguments",
+            "the spread of values is above 0 (above 1 where it is a factor)",
+            term.span,
+            _EXAMPLES[term.word.text],
+        )
+        return None
+    return Term(term.word.text, tuple(values))
+
+
+def _spread(word: str, values: list[object]) -> bool:
+    middle, spread = (v for v in values if isinstance(v, float))
+    return spread > 0 if word == "normal" else spread > 1 and middle > 0
+
+
+_EXAMPLES = {
+    "normal": "write: sample normal(10, 2), the mean and the standard deviation",
+    "lognormal": "write: sample lognormal(12, 1.6), the median and the spread factor",
+    "weights": "write one number for each choice: sample weights(70, 20, 10)",
+    "words": "write: sample words(3..8)",
+    "sentences": "write: sample sentences(2..5)",
+    "from": 'write: sample from("a", "b")',
+    "within": "write: sample within(90 days)",
+}
+
+
+def _value(argument: syntax.Literal | syntax.Range) -> object:
+    if isinstance(argument, syntax.Range):
+        low, high = argument.low, argument.high
+        if isinstance(low, syntax.Literal) and isinstance(high, syntax.Literal):
+            if low.text.isdigit() and high.text.isdigit() and 0 < int(low.text) <= int(high.text):
+                return int(low.text), int(high.text)
+        return None
+    if argument.kind == "days":
+        return dt.timedelta(days=int(argument.text)) if argument.text.isdigit() else None
+    if argument.kind == "number":
+        return float(argument.text)
+    return argument.text

@@ -1,0 +1,69 @@
+"""Rules of a table as SQL: read again from their text, with the table's columns for names."""
+
+from __future__ import annotations
+
+from ..language.cursor import Cursor, Skip
+from ..language.diagnostics import Report
+from ..language.expressions import expression
+from ..language.lexer import lines
+from ..language.source import Source
+from ..problems import WelbikError
+from ..rules.sql import Sql
+from ..rules.tree import Node, Type
+from ..schema.expressions import Entry, condition
+from .tables import Table
+
+_TYPES = {
+    **{"text": "text", "integer": "integer", "bigint": "integer", "double": "number"},
+    **{"boolean": "boolean", "date": "date", "time": "time", "timestamp": "datetime"},
+    **{"reference": "integer", "uuid": "other", "json": "other"},
+}
+
+
+class TableNames:
+    """Columns called what they are called: a rule of a table names them itself."""
+
+    def table(self, model: str) -> str:
+        return model
+
+    def key(self, model: str) -> str:
+        return "id"
+
+    def column(self, model: str, name: str) -> str:
+        return name
+
+    def joined(self, owner: str, name: str) -> tuple[str, str, str]:
+        raise KeyError(name)
+
+
+def _entries(table: Table) -> dict[str, Entry]:
+    found = {}
+    for column in table.columns:
+        word, *numbers = column.type.split()
+        kind = Type("decimal", int(numbers[1])) if word == "decimal" else Type(_TYPES[word])
+        found[column.name] = Entry("value", kind, column.required)
+    return found
+
+
+def read_rule(table: Table, rule: str) -> Node:
+    """The expression of a rule's text; raises WelbikError where it is none."""
+    report = Report()
+    read = lines(Source("rule", rule), report)
+    try:
+        cursor = Cursor(read[0], report)
+        written = expression(cursor)
+        node = condition(written, table.name, {table.name: _entries(table)}, report)
+    except (Skip, IndexError):
+        node = None
+    if node is None:
+        raise WelbikError(
+            f"the rule {rule!r} of the table {table.name} can't be read",
+            "bring back the migrations as they were, from version control",
+        )
+    return node
+
+
+def check_sql(table: Table, rule: str, sql: Sql) -> str:
+    """A CHECK's condition; its columns stand without their table, as in its definition."""
+    text = sql.write(read_rule(table, rule), "\x00")
+    return text.replace('"\x00".', "")
