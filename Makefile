@@ -9,24 +9,24 @@ $(BIN)/welbik: pyproject.toml
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable .
 	@touch $@
 
-$(BIN)/ruff: pyproject.toml $(BIN)/welbik
+$(BIN)/mypy: pyproject.toml $(BIN)/welbik
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[test]'
 	@touch $@
 
 demo: $(BIN)/welbik
 	$(BIN)/welbik demo
 
-test: $(BIN)/ruff
+test: $(BIN)/mypy
 	$(BIN)/ruff check --no-cache .
 	$(BIN)/ruff format --no-cache --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/python -m pytest --numprocesses auto
 
-bench: $(BIN)/ruff
+bench: $(BIN)/mypy
 	$(BIN)/python bench/run.py
 
-screenshots: $(BIN)/ruff
+screenshots: $(BIN)/mypy
 	$(BIN)/python docs/screenshots/take.py
 
 clean:

@@ -215,7 +215,7 @@ def test_what_removal_says_is_what_removal_does(seed: int, data: st.DataObject) 
             cleared = {(c.__name__, r.id) for c, rows in effects.cleared.items() for r in rows}
             before = _all_rows(session, classes)
             session.commit()
-            done = removal.remove(session.get(classes[name], number))
+            done = removal.remove(session.get(classes[name], number), effects)
             after = _all_rows(session, classes)
             session.close()
         assert done is not bool(effects.blocking)

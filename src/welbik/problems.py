@@ -19,21 +19,25 @@ class WelbikError(Exception):
         self.status = status
 
 
-def nearest(word: str, known: Sequence[str]) -> str | None:
-    """The known word that is most like another, if one is like it at all."""
+_SURE, _LIKELY = 0.79, 0.6
+"""How alike two words are: so much that one was meant, or that one may have been."""
+
+
+def nearest(word: str, known: Sequence[str], likeness: float = _SURE) -> str | None:
+    """The known word that another was surely meant to be, if there is one."""
     from difflib import get_close_matches
 
-    near = get_close_matches(word, known, n=1, cutoff=0.6)
+    near = get_close_matches(word, known, n=1, cutoff=likeness)
     if near:
         return near[0]
     lowered = {other.lower(): other for other in known}
-    near = get_close_matches(word.lower(), list(lowered), n=1, cutoff=0.6)
+    near = get_close_matches(word.lower(), list(lowered), n=1, cutoff=likeness)
     return lowered[near[0]] if near else None
 
 
 def did_you_mean(word: str, known: Sequence[str]) -> str:
     """A remedy that offers the nearest of the known words, or lists them all."""
-    near = nearest(word, known)
+    near = nearest(word, known, _LIKELY)
     if near:
         return f"did you mean {near}?"
     if not known:

@@ -13,7 +13,11 @@ from ..problems import WelbikError
 
 COMMANDS = {
     "init": "Begin a project, with one commented example declaration.",
-    "check": "Find every problem in the declarations.",
+    "add": "Declare a model or more of its fields.",
+    "check": "Find every problem in the declarations, and mend some.",
+    "tidy": "Lay out the declarations in the standard way.",
+    "show": "Show what is declared and what follows from it.",
+    "diagram": "Draw the models and their relations.",
     "build": "Write the application's code.",
     "migrate": "Bring the database to the declarations.",
     "sample": "Show made-up rows of a model; no database is needed.",

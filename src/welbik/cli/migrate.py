@@ -68,7 +68,7 @@ def _ask(change: Change) -> None:
     from ..problems import WelbikError
 
     losses = change.difference.losses
-    names = ", ".join(f"{step.table}.{step.name}" for step in losses)
+    names = ", ".join(step.named for step in losses)
     if not sys.stdin.isatty():
         raise WelbikError(
             f"this takes away {names} with all values", "to allow that: welbik migrate --allow-loss"

@@ -113,16 +113,21 @@ def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[
     return arguments
 
 
+def control_name(member: Field) -> str:
+    """The class in the application's kit that a field is entered with."""
+    if isinstance(member.kind, Text) and member.control:
+        return {"area": "LongText", "text": "Text"}[member.control]
+    return member.kind.control(member).name
+
+
 def _field(schema: Schema, member: Field) -> tuple[str, dict[str, str]]:
     control = member.kind.control(member)
-    name, arguments = control.name, dict(control.arguments)
+    name, arguments = control_name(member), dict(control.arguments)
     if "labels" in arguments and member.model not in schema.models:
         # A part has no class of its own.
         shown = (f"{quote(name)}: {quote(label)}" for name, label in member.kind.labels().items())
         arguments["labels"] = f"{{{', '.join(shown)}}}"
-    if isinstance(member.kind, Text) and member.control:
-        name = {"area": "LongText", "text": "Text"}[member.control]
-    elif member.control:
+    if member.control and not isinstance(member.kind, Text):
         arguments["wanted"] = quote(member.control)
     if member.pattern is not None:
         arguments["pattern"] = quote(member.pattern.text)

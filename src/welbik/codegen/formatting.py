@@ -17,7 +17,7 @@ def formatted(files: Mapping[str, str]) -> dict[str, str]:
     long = {name: text for name, text in files.items() if _is_long(name, text)}
     if not long:
         return dict(files)
-    from ruff import find_ruff_bin
+    from ruff import find_ruff_bin  # type: ignore[import-untyped]
 
     with tempfile.TemporaryDirectory() as folder:
         places = {name: Path(folder) / f"{n}.py" for n, name in enumerate(long)}

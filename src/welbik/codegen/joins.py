@@ -34,7 +34,8 @@ class Query:
 
     def _reach(self, path: str) -> tuple[str, str, tuple[Argument, ...], AnyMember]:
         """Joins in the rows on the way of a path: the alias at its end, and the last member."""
-        owner, prefix, way = self.owner, self.prefix, ()
+        owner, prefix = self.owner, self.prefix
+        way: tuple[Argument, ...] = ()
         model = self.model
         *before, last = path.split(".")
         for name in before:

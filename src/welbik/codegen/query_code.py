@@ -183,8 +183,8 @@ class Queries:
     def _apply(self, node: Apply, here: StandIn | None) -> str:
         word = node.word
         if word in ("and", "or"):
-            parts = ", ".join(self._write(part, here) for part in _flat(node, word))
-            return f"sa.{word}_({parts})"
+            joined = ", ".join(self._write(part, here) for part in _flat(node, word))
+            return f"sa.{word}_({joined})"
         if word == "not":
             return self._not(node.operands[0], here)
         first = self._operand(node.operands[0], here)

@@ -34,10 +34,22 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
         for m in model.many
         if m.declares and m.required
     ]
+    read = {
+        part.path[0].reference
+        for rule in model.rules
+        for part in walk(rule.node)
+        if isinstance(part, Value) and part.path
+    }
+    optional = [
+        r for r in model.references if r.name in read and not r.required and r.where is None
+    ]
     parents = [
-        f'"{r.attribute}": self.session.get({r.target}, given["{r.column}"])'
+        f'"{r.attribute}": self.find({r.target}, given["{r.column}"])'
         for r in model.references
-        if r.required
+        if r.required and r.name in read
+    ]
+    parents += [
+        f'"{r.attribute}": self.find({r.target}, given.get("{r.column}"))' for r in optional
     ]
     return {
         "name": model.factory,
@@ -47,6 +59,9 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
         "many": many,
         "parents": f"{{{', '.join(parents)}}}" if model.rules and parents else "",
         "rules": bool(_rules(model)),
+        "reads": [
+            {"column": r.column, "factory": schema.models[r.target].factory} for r in optional
+        ],
     }
 
 
@@ -55,16 +70,21 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     pages = set(model.pages)
     asked = {m.name for m in model.entered}
     fields = [f for f in model.fields if f.name in asked]
-    cases = [_case(field, case) for field in fields for case in field.kind.cases(field)]
+    ruled = {p.name for rule in model.rules for p in walk(rule.node) if isinstance(p, Value)}
+    # What a rule reads may be refused for another reason: its edges are tested with the rule.
+    cases = [
+        _case(field, case)
+        for field in fields
+        for case in field.kind.cases(field)
+        if not (case.accepted and field.name in ruled)
+    ]
     both = {"list", "view"} <= pages
     shown = [r for r in model.references if r.name in model.columns and both]
     shown = [r for r in shown if "view" in schema.models[r.target].pages]
     lists = {
         "required": [m.name for m in model.entered if m.required and _is_typed(m)],
         "unique": [
-            m.name
-            for m in model.members
-            if m.unique and m.name in asked and not (isinstance(m, Field) and m.kind.word == "slug")
+            m.name for m in model.members if m.unique and m.name in asked and _is_repeatable(m)
         ],
         "references": [r.name for r in model.references if r.name in asked],
     }
@@ -127,6 +147,13 @@ def _is_typed(member: Field | Reference | Many) -> bool:
     if member.kind.word in ("slug", "file", "image") or member.shape is not None:
         return False
     return not isinstance(member.kind, Boolean)
+
+
+def _is_repeatable(member: Field | Reference) -> bool:
+    """Whether a test can type the same value twice."""
+    if isinstance(member, Reference):
+        return member.where is None
+    return member.kind.word != "slug"
 
 
 def _rules(model: Model) -> list[dict[str, str]]:
@@ -197,7 +224,7 @@ def _unique_given(schema: Schema, model: Model, asked: set[str]) -> list[str]:
     return [
         f'    first["{r.name}"] = str(supply.{schema.models[r.target].factory}().id)'
         for r in model.references
-        if r.unique and not r.required and r.name in asked
+        if r.unique and not r.required and r.name in asked and r.where is None
     ]
 
 

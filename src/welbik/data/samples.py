@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from ..kinds.base import Array
 from ..kinds.bounds import Bounds, FromNow
 from ..schema.model import Term
 from .wordlists import options
@@ -29,7 +29,7 @@ def empty_share(terms: Sequence[Term], usual: float) -> float:
     return 0.0 if any(term.word not in ("per",) for term in terms) else usual
 
 
-def draw(field: Field, stream: RowStream) -> NDArray[Any]:
+def draw(field: Field, stream: RowStream) -> Array:
     """A value for each row: as `sample` says, else as the field's kind draws it."""
     for term in field.sample:
         if term.word in ("normal", "lognormal"):
@@ -49,14 +49,14 @@ def draw(field: Field, stream: RowStream) -> NDArray[Any]:
     return field.kind.draw(field, stream)
 
 
-def _normal(stream: RowStream) -> NDArray[np.float64]:
+def _normal(stream: RowStream) -> Array:
     """Standard normal values by the Box-Muller transform (1958)."""
     first = 1.0 - stream.fractions("normal a")
     second = stream.fractions("normal b")
     return np.sqrt(-2.0 * np.log(first)) * np.cos(2.0 * math.pi * second)
 
 
-def _spread(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
+def _spread(field: Field, term: Term, stream: RowStream) -> Array:
     """Normal or lognormal values, brought within the field's bounds."""
     middle, spread = (float(a) for a in term.arguments)  # type: ignore[arg-type]
     if field.unique:
@@ -81,7 +81,7 @@ def _spread(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
     )
 
 
-def _weighted(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
+def _weighted(field: Field, term: Term, stream: RowStream) -> Array:
     weights = np.array(term.arguments, dtype=np.float64)
     chosen = np.searchsorted(np.cumsum(weights) / weights.sum(), stream.fractions(), side="right")
     names = list(field.kind.labels())
@@ -92,14 +92,14 @@ def _weighted(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
     return pool[np.minimum(chosen, len(names) - 1)]
 
 
-def _from_pool(field: Field, word: str, stream: RowStream) -> NDArray[Any] | None:
+def _from_pool(field: Field, word: str, stream: RowStream) -> Array | None:
     shortest = getattr(field.kind, "shortest", 1)
     longest = getattr(field.kind, "longest", None) or 10_000
     pool = options(word, shortest, longest)
     return stream.pick(pool) if len(pool) else None
 
 
-def _prose(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
+def _prose(field: Field, term: Term, stream: RowStream) -> Array:
     """So many words or sentences, cut where they would be too long."""
     given = term.arguments[0]
     low, high = given if isinstance(given, tuple) else (int(given), int(given))  # type: ignore[call-overload]
@@ -121,7 +121,7 @@ def _prose(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
     return out
 
 
-def _within(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
+def _within(field: Field, term: Term, stream: RowStream) -> Array:
     """Days back from today, evenly, within the field's own bounds."""
     days = term.arguments[0]
     assert isinstance(days, dt.timedelta)
@@ -136,7 +136,7 @@ def _within(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
     return DateTime(bounds).draw(field, stream)
 
 
-def _listed(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
+def _listed(field: Field, term: Term, stream: RowStream) -> Array:
     values = list(term.arguments)
     if field.kind.annotation == "str":
         return stream.pick(values)
@@ -144,7 +144,7 @@ def _listed(field: Field, term: Term, stream: RowStream) -> NDArray[Any]:
     return field.kind.draw(field, stream)
 
 
-def positions(stream: RowStream, reference: Reference, have: int, rows: int) -> NDArray[np.int64]:
+def positions(stream: RowStream, reference: Reference, have: int, rows: int) -> Array:
     """Which parent each row gets, of `have`; `rows` is how many rows there are in all."""
     from .streams import permuted
 
@@ -161,7 +161,7 @@ def positions(stream: RowStream, reference: Reference, have: int, rows: int) -> 
     return stream.integers(0, have - 1)
 
 
-def _shared(stream: RowStream, have: int, rows: int, low: int, high: int) -> NDArray[np.int64]:
+def _shared(stream: RowStream, have: int, rows: int, low: int, high: int) -> Array:
     """Rows shared out by the weight of each parent, `low` to `high`, in a shuffled order."""
     from .streams import RowStream, permuted
 

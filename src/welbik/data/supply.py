@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import datetime, tzinfo
+from datetime import datetime, timedelta, tzinfo
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from ..problems import WelbikError
+from ..kinds.bounds import FromNow
 from ..schema.model import Field, Model, Piece, Schema
 from .fixed import counts_with_fixed
 from .rows import Drawer, Drawn, as_python
@@ -86,6 +86,7 @@ class Factory:
         self.drawer = Drawer(schema, seed, timezone, full=True)
         self.loose = Drawer(schema, seed, timezone)
         self.rules = Told(schema, timezone)
+        self.zone = ZoneInfo(timezone)
         self._next: dict[str, int] = {}
 
     def restart(self) -> None:
@@ -98,26 +99,60 @@ class Factory:
         given: Mapping[str, Any] | None = None,
         parents: Mapping[str, Any] | None = None,
         breaking: str = "",
+        edge: str = "",
     ) -> dict[str, Any]:
         """The fields of the model's next row, by attribute of the generated class.
 
         `given` are values to take as they are, `parents` the rows that relations lead to.
-        The row keeps every rule of its model, save that named by `breaking`.
+        The row keeps every rule of its model, save that named by `breaking`; that named by
+        `edge` it keeps only just. Raises LookupError where no such row is found.
         """
         number = self._next.get(model, 0)
         self._next[model] = number + 1
         resolved = self.schema.models[model]
-        known = dict(given or {})
+        known, around = dict(given or {}), dict(parents or {})
+        wanted = [breaking] if breaking else []
         for attempt in range(_TRIES):
             values = {**self._drawn(resolved, number, attempt, bool(breaking)), **known}
-            broken = self.rules.broken(resolved, {**values, **(parents or {})})
-            if broken == ([breaking] if breaking else []):
+            if breaking or edge:
+                values = self._bent(
+                    resolved, breaking or edge, attempt, values, around, bool(breaking)
+                )
+            if not self._fits(resolved, values):
+                continue
+            if self.rules.broken(resolved, {**values, **around}) == wanted:
                 return values
-        raise WelbikError(
-            f"no {model} could be made up that "
-            + (f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"),
-            "widen the fields that its rules read",
-        )
+        what = f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"
+        raise LookupError(f"no {model} could be made up that {what}: widen the fields it reads")
+
+    def _bent(
+        self,
+        model: Model,
+        rule: str,
+        attempt: int,
+        values: dict[str, Any],
+        parents: dict[str, Any],
+        outside: bool,
+    ) -> dict[str, Any]:
+        """The values brought to the edge of a rule, or with some of what it reads left out."""
+        edge = self.rules.at_edge(model, rule, {**values, **parents}, outside=outside)
+        if edge:
+            return {**values, **edge}
+        optional = [f.attribute for f in model.fields if not f.required and f.attribute in values]
+        out = {name: None for at, name in enumerate(optional[:8]) if attempt >> (at + 1) & 1}
+        return {**values, **out} if outside else values
+
+    def _fits(self, model: Model, values: dict[str, Any]) -> bool:
+        """Whether values lie within their own fields' bounds, as far as those are constant."""
+        for field in model.fields:
+            bounds = getattr(field.kind, "bounds", None)
+            value = values.get(field.attribute)
+            if value is None or bounds is None:
+                continue
+            for end, sign in ((bounds.low, -1), (bounds.high, 1)):
+                if end is not None and _beyond(value, end, sign, self.zone):
+                    return False
+        return True
 
     def _drawn(self, model: Model, number: int, attempt: int, loose: bool) -> dict[str, Any]:
         """One try; where a rule is to be broken, or none can be kept, fields may stay empty."""
@@ -133,3 +168,13 @@ class Factory:
             for field in model.fields
             if field.kind.word not in ("file", "image")
         }
+
+
+def _beyond(value: Any, end: Any, sign: int, zone: tzinfo) -> bool:
+    """Whether a value lies past an end; ends that move with the clock are told by it."""
+    if isinstance(end, FromNow):
+        now = datetime.now(zone) + timedelta(days=end.days)
+        end = now if isinstance(value, datetime) else now.date()
+    elif isinstance(value, datetime):
+        end = end.replace(tzinfo=zone)
+    return bool(value > end if sign > 0 else value < end)

@@ -12,8 +12,8 @@ from zoneinfo import ZoneInfo
 
 from ..blueprint.kit import logic
 from ..rules.python import Python
-from ..rules.tree import Aggregate, walk
-from ..schema.model import Model, Schema
+from ..rules.tree import Aggregate, Apply, Node, Value, walk
+from ..schema.model import Field, Model, Schema
 
 Broken = Callable[[Any], bool]
 
@@ -53,9 +53,58 @@ class Told:
             found.append((rule.name, eval(text, self._space)))
         return found
 
+    def at_edge(
+        self, model: Model, name: str, values: Mapping[str, Any], *, outside: bool
+    ) -> dict[str, Any]:
+        """One value that puts a row just inside or outside a comparison; nothing where it is none."""
+        rule = next(rule for rule in model.rules if rule.name == name)
+        node = rule.node
+        if not isinstance(node, Apply) or node.word not in ("<", "<="):
+            return {}
+        writer = Python(self._attribute)
+        for side, sign in ((0, 1), (1, -1)):
+            value = _plain(node.operands[side])
+            if value is None or value.path:
+                continue
+            source = writer.value(node.operands[1 - side])
+            other = eval(f"lambda row: {source}", self._space)(_Row(values))
+            field = model.by_name.get(value.name)
+            if other is None or not isinstance(field, Field):
+                continue
+            steps = int(outside) if node.word == "<=" else int(outside) - 1
+            moved = _moved(field, other, sign * steps)
+            return {} if moved is None else {field.attribute: moved}
+        return {}
+
     def _attribute(self, owner: str, name: str) -> str:
         member = self.schema.models[owner].by_name.get(name)
         return member.attribute if member is not None else name
+
+
+def _plain(node: Node) -> Value | None:
+    """A value, through what only makes it comparable."""
+    while isinstance(node, Apply) and node.word in ("cast", "local_date"):
+        node = node.operands[0]
+    return node if isinstance(node, Value) else None
+
+
+def _moved(field: Field, value: Any, steps: int) -> Any:
+    """A value so many of a field's smallest steps further; nothing where it has no steps."""
+    kind = field.kind.value_type()
+    if kind.name == "integer":
+        return int(value) + steps
+    if kind.name == "decimal":
+        return Decimal(value) + steps * Decimal(1).scaleb(-kind.places)
+    if kind.name == "number":
+        return float(value) + steps
+    if kind.name == "date":
+        return value + dt.timedelta(days=steps)
+    if kind.name == "datetime" and not isinstance(value, dt.datetime):
+        noon = dt.datetime.combine(value, dt.time(12), dt.UTC)
+        return noon + dt.timedelta(days=steps)
+    if kind.name == "datetime":
+        return value.replace(second=0, microsecond=0) + dt.timedelta(minutes=steps)
+    return None
 
 
 class _Row:

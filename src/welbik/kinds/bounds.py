@@ -53,7 +53,9 @@ def read_bounds(node: Type, report: Report, convert: Convert[Value]) -> Bounds[V
     low, high = ends
     if low is not None and high is not None and exceeds(low, high):
         message = f"the range {node.range.span.text} is empty: its first end is the larger one"
-        report.add("empty-range", message, node.range.span, f"write {high}..{low}")
+        ends_text = [end.span.text for end in (node.range.high, node.range.low) if end]
+        turned = "..".join(ends_text)
+        report.add("empty-range", message, node.range.span, f"write {turned}", fix=turned)
         return None
     return Bounds(low, high)
 

@@ -100,4 +100,6 @@ class Number(Kind):
         return found
 
     def describe(self) -> str:
-        return f"number {self.bounds}".strip()
+        ends = ("" if end is None else f"{end:.15g}" for end in self.bounds)
+        shown = "..".join(ends)
+        return "number" if shown == ".." else f"number {shown}"

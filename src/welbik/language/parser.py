@@ -26,22 +26,12 @@ def parse(source: Source, report: Report, types: Sequence[str]) -> syntax.File:
     could be read is returned all the same. Raises nothing, whatever the text.
     """
     file = syntax.File()
-    member: Member | None = None
-    said = False
+    member: Member = _pass_over
     for line in lines(source, report):
-        if not line.member:
-            member = _statement(line, file, report, types)
-            said = False
-        elif member is not None:
+        if line.member:
             member(line)
-        elif not said:
-            said = True
-            report.add(
-                "stray-member",
-                "this line belongs to no block",
-                line.span,
-                "put it under a model",
-            )
+        else:
+            member = _statement(line, file, report, types)
     return file
 
 

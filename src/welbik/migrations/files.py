@@ -218,7 +218,7 @@ def migration_name(number: int, steps: Sequence[Step]) -> str:
             what = ["add", first.table, first.column.name]
         elif isinstance(first, DropColumn):
             what = ["drop", first.table, first.name]
-        else:
+        elif not isinstance(first, CreateTable):
             word = re.sub(r"(?<=[a-z])(?=[A-Z])", "-", type(first).__name__).lower()
             what = [word.removeprefix("set-"), first.table]
         what += [f"and {len(steps) - 1} more"] if len(steps) > 1 else []

@@ -55,6 +55,10 @@ class DropColumn:
     table: str
     name: str
 
+    @property
+    def named(self) -> str:
+        return f"{self.table}.{self.name}"
+
     def describe(self) -> str:
         return f"take away the column {self.table}.{self.name} with all its values"
 
@@ -64,6 +68,10 @@ class DropTable:
     """Only a table that no model had by itself: of a many-to-many relation, or of a history."""
 
     table: str
+
+    @property
+    def named(self) -> str:
+        return self.table
 
     def describe(self) -> str:
         return f"take away the table {self.table} with all its rows"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import NamedTuple
 
@@ -12,6 +13,7 @@ from ..language.source import Source, Span
 from ..problems import WelbikError
 from ..schema.model import Schema
 from ..schema.resolve import resolve
+from .csv_rows import with_csv
 
 FOLDER = "models"
 SUFFIX = ".welbik"
@@ -25,26 +27,34 @@ class Declarations(NamedTuple):
     files: int
 
 
-def read_declarations(root: Path) -> Declarations:
-    """Reads models/*.welbik together; raises WelbikError where there are none or one can't be read."""
+def read_declarations(root: Path, instead: Mapping[str, str] | None = None) -> Declarations:
+    """Reads models/*.welbik together; raises WelbikError where there are none or one can't be read.
+
+    `instead` has texts to take in place of files, by name: what is not written yet.
+    """
     folder = root / FOLDER
     paths = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
-    if not paths:
+    given = dict(instead or {})
+    if not paths and not given:
         raise WelbikError(
             f"there are no declarations in {folder}",
             f"write the first one in {FOLDER}/{root.name or 'site'}{SUFFIX}",
         )
     report = Report()
     words = tuple(kinds())
-    trees = [
-        parse(source, report, words) for path in paths if (source := _source(path, root, report))
-    ]
+    sources = [source for path in paths if (source := _source(path, root, report, given))]
+    sources += [Source(name, text) for name, text in given.items()]
+    trees = [parse(source, report, words) for source in sources]
+    for tree in trees:
+        tree.rows = [with_csv(rows, root, report) for rows in tree.rows]
     schema = resolve(trees, report)
-    return Declarations(schema, report.problems(), len(paths))
+    return Declarations(schema, report.problems(), len(sources))
 
 
-def _source(path: Path, root: Path, report: Report) -> Source | None:
+def _source(path: Path, root: Path, report: Report, given: dict[str, str]) -> Source | None:
     name = path.relative_to(root).as_posix()
+    if name in given:
+        return Source(name, given.pop(name))
     try:
         data = path.read_bytes()
     except OSError as error:

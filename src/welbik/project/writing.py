@@ -6,6 +6,7 @@ its copy there is ours to replace; one that does not was edited, and is left alo
 
 from __future__ import annotations
 
+import os
 import shutil
 import tempfile
 from collections.abc import Mapping
@@ -150,3 +151,18 @@ def _prune(folder: Path, root: Path) -> None:
     ):
         shutil.rmtree(folder)
         folder = folder.parent
+
+
+def write_bytes(path: Path, data: bytes) -> None:
+    """Writes one file whole or not at all."""
+    handle, draft = tempfile.mkstemp(dir=path.absolute().parent, prefix=f".{path.name}-")
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(data)
+        Path(draft).chmod(0o644)
+        Path(draft).replace(path)
+    except OSError as error:
+        Path(draft).unlink(missing_ok=True)
+        raise WelbikError(
+            f"{path} can't be written: {error.strerror}", "check the folder's permissions"
+        ) from None

@@ -31,9 +31,8 @@ def resolve_computed(
         )
     kind = kinds()[node.type.word.text].read(node.type, report)
     given = modifiers.get("places")
-    if kind is not None and given is not None and isinstance(given.value, syntax.Literal):
-        if isinstance(kind, Decimal):
-            kind = kind.with_places(given.value, report)
+    if isinstance(kind, Decimal) and given and isinstance(given.value, syntax.Literal):
+        kind = kind.with_places(given.value, report)
     formula = understand(node.formula, model, scope, report)
     if kind is None or formula is None:
         return None

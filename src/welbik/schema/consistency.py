@@ -7,21 +7,33 @@ from collections.abc import Callable, Iterable, Sequence
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
-from .model import Model, Reference, Schema
+from .contradictions import check_contradictions
+from .model import Field, Model, Reference, Schema
+from .relations import once_each
 
-_TAKEN_URLS = {"look"}
+_TAKEN_URLS = {"look", "files"}
 
 
 def check_schema(schema: Schema, files: Sequence[syntax.File], report: Report) -> None:
     _clashes(schema, report)
     _circles(schema, report)
-    counts = {
-        count.model.text: count.model.span
-        for file in files
-        for seed in file.seeds
-        for count in seed.counts
-    }
-    _counts(schema, counts, report)
+    for model in schema:
+        _slugs(model, report)
+        once_each(model.collections, report)
+    check_contradictions(schema, files, report)
+
+
+def _slugs(model: Model, report: Report) -> None:
+    for field in model.fields:
+        source = model.by_name.get(field.kind.made_from)
+        text = isinstance(source, Field) and source.kind.annotation == "str"
+        if field.kind.made_from and not text:
+            report.add(
+                "bad-slug",
+                f"{field.kind.made_from!r} is no text of {model.name} to make a slug from",
+                field.span,
+                "name a text field of the same model",
+            )
 
 
 def _clashes(schema: Schema, report: Report) -> None:
@@ -55,9 +67,13 @@ def _clashes(schema: Schema, report: Report) -> None:
 def _attributes(model: Model, report: Report) -> None:
     """Every attribute of the table class stands for one member; relations have a column too."""
     taken: dict[str, tuple[str, Span]] = {}
-    for member in (*model.members, *model.collections):
+    kept = {"times": ("created_at", "updated_at"), "bin": ("removed_at",), "history": ()}
+    for word in sorted(model.keeps):
+        for attribute in kept[word]:
+            taken[attribute] = (f"keep {word}", model.span)
+    for member in model.everything:
         made = {member.attribute}
-        if isinstance(member, Reference):
+        if isinstance(member, Field | Reference):
             made.add(member.column)
         for attribute in sorted(made):
             if attribute in taken:
@@ -110,33 +126,3 @@ def _find_circles(
         if model.name not in done:
             visit(model, [model.name])
     return found
-
-
-def _counts(schema: Schema, spans: dict[str, Span], report: Report) -> None:
-    """A unique field needs as many values as the seed makes rows."""
-    for name, count in schema.seed.items():
-        model = schema.models[name]
-        for field in model.fields:
-            size = field.kind.size() if field.unique else None
-            if size is not None and size < count and field.required:
-                message = (
-                    f"{count} rows need {count} different values of {field.name}, which has {size}"
-                )
-                report.add(
-                    "contradiction",
-                    message,
-                    spans[name],
-                    "ask for fewer rows, or widen the field",
-                    ((f"{field.name} is declared here", field.span),),
-                )
-        for reference in model.references:
-            have = schema.seed.get(reference.target)
-            if reference.unique and reference.required and have is not None and have < count:
-                message = f"{count} rows need {count} different {reference.name}, and the seed makes {have} {reference.target}"
-                report.add(
-                    "contradiction",
-                    message,
-                    spans[name],
-                    f"ask for at least {count} {reference.target}",
-                    ((f"{reference.name} is declared here", reference.span),),
-                )

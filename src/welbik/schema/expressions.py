@@ -267,7 +267,7 @@ class _Typing:
                 written.span,
                 "compare with = or !=",
             )
-        if word != "=" and first.type.choices:
+        if word != "=" and (first.type.choices or second.type.choices):
             raise self.wrong(
                 "no-order", "choices have no order", written.span, "compare with =, != or in (…)"
             )
@@ -442,8 +442,8 @@ class _Typing:
             if (
                 not isinstance(given, Const)
                 or given.type != tree.INTEGER
-                or not 0 <= int(given.value) <= 9
-            ):  # type: ignore[arg-type]
+                or not 0 <= int(given.value) <= 9  # type: ignore[arg-type]
+            ):
                 raise self.wrong(
                     "wrong-arguments",
                     "round takes a number of places from 0 to 9",

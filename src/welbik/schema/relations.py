@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from ..language import syntax
 from ..language.diagnostics import Report
@@ -53,6 +53,21 @@ def resolve_collection(
         via=via,
         sort=resolve_sort(node.sort, node.model.text, paths),
     )
+
+
+def once_each(found: Sequence[Collection], report: Report) -> None:
+    """A relation has one other side: a second one is reported."""
+    taken: dict[tuple[str, str], Collection] = {}
+    for collection in found:
+        first = taken.setdefault((collection.child, collection.via), collection)
+        if first is not collection:
+            report.add(
+                "duplicate-collection",
+                f"{collection.child}.{collection.via} has its other side already",
+                collection.span,
+                "keep one of the two",
+                (("the other one", first.span),),
+            )
 
 
 def _wrong_via(

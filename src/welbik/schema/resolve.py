@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from ..kinds import kinds
 from ..language import syntax
@@ -22,7 +23,7 @@ from .computed import resolve_computed
 from .consistency import check_schema
 from .expressions import condition
 from .members import ON_COMPUTED, Modifiers, checked_name, resolve_field, resolve_reference
-from .model import AnyMember, Computed, Field, Group, Model, Reference, Schema, Shape, Unique
+from .model import AnyMember, Computed, Field, Group, Model, Reference, Rule, Schema, Shape, Unique
 from .relations import resolve_collection, resolve_many, unknown_model
 from .rows import resolve_rows
 from .rules import Written, check_rules, clause_rules, field_rules, named, where_rules
@@ -174,14 +175,14 @@ class _Resolver:
 
     def _member(self, model: str, node: syntax.Member, draft: _Draft) -> AnyMember | None:
         if isinstance(node, syntax.Field):
-            node = self._with_choices(node)
-            if node is None:
+            chosen = self._with_choices(node)
+            if chosen is None:
                 return None
-            if node.formula is not None:
+            if chosen.formula is not None:
                 modifiers = Modifiers(node.modifiers, ON_COMPUTED, "a computed field", self.report)
-                draft.computed[node.name.text] = (node, modifiers)
+                draft.computed[node.name.text] = (chosen, modifiers)
                 return None
-            found = resolve_field(model, node, kinds(), self.shapes, self.report)
+            found = resolve_field(model, chosen, kinds(), self.shapes, self.report)
         elif isinstance(node, syntax.Reference):
             if node.target.text not in self.known:
                 unknown_model(node.target, self.known, self.report)
@@ -198,10 +199,10 @@ class _Resolver:
 
     def _with_choices(self, node: syntax.Field) -> syntax.Field | None:
         """`one of Severity` with the choices of Severity in it."""
-        if node.type.word.text == "list" and node.type.named is not None:
-            if node.type.named.text not in self.shapes:
-                unknown_part(node.type.named, self.shapes, self.report)
-                return None
+        part = node.type.named if node.type.word.text == "list" else None
+        if part is not None and part.text not in self.shapes:
+            unknown_part(part, self.shapes, self.report)
+            return None
         return with_choices(node, self.values, self.report)
 
     def _relation(self, model: str, node: syntax.Member) -> AnyMember | None:
@@ -274,7 +275,7 @@ class _Resolver:
 
     def _rules(
         self, node: syntax.Model, draft: _Draft, members: Sequence[AnyMember]
-    ) -> tuple[object, ...]:
+    ) -> tuple[Rule, ...]:
         name = node.name.text
         rules = field_rules(name, draft.written, self.scope, self.report)
         rules += where_rules([m for m in members if isinstance(m, Reference)])
@@ -282,7 +283,7 @@ class _Resolver:
         check_rules(rules, self.report)
         return named(rules)
 
-    def _clauses(self, node: syntax.Model, members: Sequence[AnyMember]) -> dict[str, object]:
+    def _clauses(self, node: syntax.Model, members: Sequence[AnyMember]) -> dict[str, Any]:
         """The clauses that name members or words of a closed list."""
         stored = [m.name for m in members if isinstance(m, Field | Reference)]
         asked = [m.name for m in members if not isinstance(m, Computed)]
@@ -370,7 +371,7 @@ class _Resolver:
             return ""
         if (
             found.kind.stored().type not in ("integer", "bigint", "uuid")
-            and not found.kind.annotation == "str"
+            and found.kind.annotation != "str"
         ):
             self.report.add(
                 "not-unique",

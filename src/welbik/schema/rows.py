@@ -111,7 +111,7 @@ class _Reader:
             return None
         if isinstance(member, Reference):
             return cell.value.text
-        value = member.kind.default(cell.value, self.report)
+        value = member.kind.default(_literal(cell.value, member), self.report)
         bounds = getattr(member.kind, "bounds", None)
         if value is not None and bounds is not None:
             from ..kinds.bounds import exceeds
@@ -150,3 +150,27 @@ class _Reader:
                 (("the first", seen[key].span),),
             )
         seen[key] = cell
+
+
+_KINDS = {
+    **{"integer": "number", "decimal": "number", "number": "number", "boolean": "boolean"},
+    **{"date": "date", "time": "time", "datetime": "datetime"},
+}
+
+
+def _literal(literal: syntax.Literal, field: Field) -> syntax.Literal:
+    """A cell of a CSV file as the literal that its field is written with."""
+    if literal.kind != "csv":
+        return literal
+    if field.kind.labels():
+        return literal._replace(kind="word")
+    kind = _KINDS.get(field.kind.value_type().name, "string")
+    text = literal.text.replace(" ", "T", 1) if kind == "datetime" else literal.text
+    if kind == "number":
+        try:
+            float(text)
+        except ValueError:
+            kind = "string"
+    if kind == "boolean" and text not in ("yes", "no"):
+        kind = "string"
+    return literal._replace(kind=kind, text=text)

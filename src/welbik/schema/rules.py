@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..problems import did_you_mean, nearest
-from ..rules.text import wording
+from ..rules.text import as_text, wording
 from ..rules.tree import Aggregate, Apply, Const, Node, Step, Value, own, reached, walk
 from . import tree_values
 from .expressions import Scope, condition
@@ -94,7 +94,7 @@ def where_rules(references: Sequence[Reference]) -> list[Rule]:
         say = reference.says.get(
             "where", "Choose one that may be chosen: this one may not any more."
         )
-        text = f"{reference.name} where …"
+        text = f"{reference.name} where {as_text(reference.where)}"
         found.append(Rule("", node, say, reference.name, text, reference.span))
     return found
 

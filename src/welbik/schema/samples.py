@@ -178,10 +178,9 @@ _EXAMPLES = {
 
 def _value(argument: syntax.Literal | syntax.Range) -> object:
     if isinstance(argument, syntax.Range):
-        low, high = argument.low, argument.high
-        if isinstance(low, syntax.Literal) and isinstance(high, syntax.Literal):
-            if low.text.isdigit() and high.text.isdigit() and 0 < int(low.text) <= int(high.text):
-                return int(low.text), int(high.text)
+        ends = [e.text for e in (argument.low, argument.high) if isinstance(e, syntax.Literal)]
+        if len(ends) == 2 and all(e.isdigit() for e in ends) and 0 < int(ends[0]) <= int(ends[1]):
+            return int(ends[0]), int(ends[1])
         return None
     if argument.kind == "days":
         return dt.timedelta(days=int(argument.text)) if argument.text.isdigit() else None

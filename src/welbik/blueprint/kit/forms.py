@@ -225,17 +225,15 @@ class _Filled:
     def __getattr__(self, name: str) -> Any:
         entry = self._entry
         for field in entry.form.fields.values():
-            if (
-                name == field.column
-                or isinstance(field, Reference)
-                and name == field.name
-            ):
-                if field.column not in entry.values:
-                    raise rules.Missing
-                value = entry.values[field.column]
-                if name == field.column or value is None:
-                    return value
+            related = isinstance(field, Reference) and name == field.name
+            if name != field.column and not related:
+                continue
+            if field.column not in entry.values:
+                raise rules.Missing
+            value = entry.values[field.column]
+            if isinstance(field, Reference) and related and value is not None:
                 return session().get(field.target, value)
+            return value
         return getattr(self._row, name)
 
 

@@ -21,7 +21,7 @@ def find(
     """
     row: Any
     if by is not None:
-        column = model.removed_at if hasattr(model, "removed_at") else None
+        column: Any = getattr(model, "removed_at", None)
         named = select(model).where(by == part)
         if column is not None:
             named = named.where(column.is_not(None) if removed else column.is_(None))

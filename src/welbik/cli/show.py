@@ -1,0 +1,131 @@
+"""welbik show."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from .common import project_option
+
+if TYPE_CHECKING:
+    from ..project.settings import Settings
+
+_MOST = 44
+
+
+@click.command()
+@click.argument("model", required=False)
+@click.option(
+    "--json", "as_json", is_flag=True, help="Everything, with a JSON Schema of each form."
+)
+@project_option
+def command(settings: Settings, model: str | None, as_json: bool) -> None:
+    """Show what is declared and what follows from it: of MODEL, or of all.
+
+    \b
+    Example:
+      welbik show Hive
+      welbik show --json
+    """
+    from ..problems import WelbikError, did_you_mean
+    from ..project.declarations import schema_of
+    from ..project.showing import as_data, described
+
+    schema = schema_of(settings.root)
+    if model is not None and model not in schema.models:
+        raise WelbikError(
+            f"there is no model {model!r}", did_you_mean(model, list(schema.models)), status=2
+        )
+    if as_json:
+        import json
+
+        data = as_data(schema) if model is None else described(schema, schema.models[model])
+        click.echo(json.dumps(data, ensure_ascii=False, indent=2))
+        return
+    for number, name in enumerate([model] if model else schema.models):
+        click.echo("\n" if number else "", nl=False)
+        _tell(described(schema, schema.models[name]))
+
+
+def _tell(data: dict[str, Any]) -> None:
+    click.secho(data["name"], bold=True, nl=False)
+    click.echo(f"  {data['help']}" if data["help"] else "")
+    facts = {
+        "called": f"{data['one']}, {data['several']}",
+        "table": f"{data['table']}, key {data['key']}",
+        "shown as": data["shown_as"],
+        "listed": ", ".join(data["list"]),
+        "sorted": ", ".join(data["sort"]),
+        "searched": ", ".join(data["search"]),
+        "pages": ", ".join(data["pages"].values()) or "none",
+        "kept": ", ".join(data["keeps"]),
+        "rows": _rows(data),
+    }
+    for name, text in facts.items():
+        if text:
+            click.echo(f"  {click.style(name.ljust(9), fg='bright_black')} {text}")
+    click.echo()
+    _table([_row(member) for member in data["members"]])
+    for rule in data["rules"]:
+        click.echo(f"  {click.style('rule', fg='bright_black')} {rule['rule']}")
+        where = f" (at {rule['at']})" if rule["at"] else ""
+        click.echo(f"       {rule['says']}{where}")
+    for names in data["unique_together"]:
+        click.echo(f"  {click.style('unique', fg='bright_black')} {', '.join(names)}")
+
+
+def _rows(data: dict[str, Any]) -> str:
+    texts = [f"{data['rows']:,} in the seed"] if data["rows"] else []
+    texts += [f"{data['fixed_rows']} fixed"] if data["fixed_rows"] else []
+    return ", ".join(texts)
+
+
+def _row(member: dict[str, Any]) -> list[str]:
+    """Name, type, column, control, and all else that holds."""
+    what = member["what"]
+    if what == "field":
+        marks = [name for name in ("required", "unique", "fixed", "indexed") if member.get(name)]
+        marks += [f"default {member['default']}"] if "default" in member else []
+        marks += [f"in {member['unit']}"] if "unit" in member else []
+        column = f"{member['column']} {member['sql']}"
+        return [member["name"], member["type"], column, member["control"], ", ".join(marks)]
+    if what == "reference":
+        marks = [name for name in ("required", "unique", "owned") if member[name]]
+        marks.append(f"on removal {member['on_removal']}")
+        marks += [f"where {member['where']}"] if "where" in member else []
+        marks += [f"other side {member['other_side']}"]
+        return [
+            member["name"],
+            f"-> {member['target']}",
+            member["column"],
+            "select",
+            ", ".join(marks),
+        ]
+    if what == "computed":
+        unit = f"in {member['unit']}" if "unit" in member else ""
+        return [
+            member["name"],
+            f"{member['type']} = {member['formula']}",
+            "worked out",
+            "none",
+            unit,
+        ]
+    if what == "collection":
+        sort = f"sorted by {', '.join(member['sort'])}" if member["sort"] else ""
+        return [member["name"], f"<- {member['target']}.{member['via']}", "", "none", sort]
+    return [member["name"], f"<-> {member['target']}", member["table"], "checklist", member["side"]]
+
+
+def _table(rows: list[list[str]]) -> None:
+    head = ["name", "type", "column", "entered with", "besides"]
+    shown = [[_cut(cell) for cell in row[:4]] + row[4:] for row in rows]
+    widths = [max(len(row[n]) for row in [head, *shown]) for n in range(4)]
+    for number, row in enumerate([head, *shown]):
+        cells = [cell.ljust(width) for cell, width in zip(row[:4], widths, strict=True)]
+        line = f"  {'  '.join([*cells, row[4]])}".rstrip()
+        click.echo(click.style(line, fg="bright_black") if number == 0 else line)
+
+
+def _cut(text: str) -> str:
+    return text if len(text) <= _MOST else f"{text[: _MOST - 1]}…"

@@ -1,0 +1,1 @@
+"""Diagrams of models and their relations: layout, then SVG, PNG or DOT."""

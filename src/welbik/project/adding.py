@@ -1,0 +1,107 @@
+"""Declaring from the command line: a new model, or more members of one that is there."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+from ..kinds import kinds
+from ..language.diagnostics import Problem, Report
+from ..language.layout import INDENT
+from ..language.parser import parse
+from ..language.source import Source
+from ..problems import WelbikError
+from .declarations import FOLDER, SUFFIX, read_declarations
+from .tidying import tidied
+from .writing import write_all
+
+
+class Refused(WelbikError):
+    """What was to be added makes problems; nothing was written."""
+
+    def __init__(self, problems: Sequence[Problem]) -> None:
+        super().__init__("this can't be added as it is", "nothing was written")
+        self.problems = problems
+
+
+def add(root: Path, model: str, members: Sequence[str], about: str = "") -> tuple[str, bool]:
+    """Writes members into their model, new or there already, once all is well.
+
+    Returns the file's name and whether the model is new. Raises Refused with the problems
+    that the additions would make.
+    """
+    for member in members:
+        if "\n" in member or not member.strip():
+            raise WelbikError(f"{member!r} is no field", 'write: "frames integer 4..24"', status=2)
+    name, text, line = _found(root, model)
+    is_new = line is None
+    before = read_declarations(root).problems if _has_files(root) else []
+    if before:
+        raise WelbikError(
+            f"the declarations have {len(before)} problem{'s' * (len(before) != 1)} already",
+            "mend those first: welbik check",
+        )
+    lines = [f"{' ' * INDENT}{member.strip()}" for member in members]
+    if is_new:
+        head = f"model {model}" + (f" {_quoted(about)}" if about else "")
+        changed = f"{text.rstrip()}\n\n{head}\n" if text.strip() else f"{head}\n"
+        changed += "\n".join(lines) + "\n"
+    else:
+        assert line is not None
+        physical = text.split("\n")
+        indent = re.match(r"[ \t]*", physical[line - 1])
+        margin = indent.group() if indent and indent.group() else " " * INDENT
+        physical[line:line] = [f"{margin}{member.strip()}" for member in members]
+        changed = "\n".join(physical)
+    found = read_declarations(root, {name: changed})
+    if found.problems:
+        raise Refused(found.problems)
+    write_all(root, {name: tidied(changed, name) if tidied(text, name) == text else changed})
+    return name, is_new
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _has_files(root: Path) -> bool:
+    folder = root / FOLDER
+    return folder.is_dir() and any(folder.rglob(f"*{SUFFIX}"))
+
+
+def _found(root: Path, model: str) -> tuple[str, str, int | None]:
+    """The file to write to, its text, and the line of the model's last field; None if it is new.
+
+    A new model goes into the only file there is, or into one of its own.
+    """
+    folder = root / FOLDER
+    paths = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
+    for path in paths:
+        name = path.relative_to(root).as_posix()
+        text = path.read_bytes().decode("utf-8", "replace")
+        source = Source(name, text)
+        for node in parse(source, Report(), tuple(kinds())).models:
+            if node.name.text == model:
+                spans = [member.name.span for member in node.members] or [node.name.span]
+                return name, text, _end_of(text, max(span.place[0] for span in spans))
+    if len(paths) == 1:
+        name = paths[0].relative_to(root).as_posix()
+        return name, paths[0].read_bytes().decode("utf-8", "replace"), None
+    words = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", model).lower()
+    return f"{FOLDER}/{words}{SUFFIX}", "", None
+
+
+def _end_of(text: str, number: int) -> int:
+    """The last physical line of the member that begins in a line: deeper ones continue it."""
+    lines = text.split("\n")
+
+    def depth(line: str) -> int:
+        return len(line) - len(line.lstrip(" \t"))
+
+    end = number
+    while (
+        end < len(lines) and lines[end].strip() and depth(lines[end]) > depth(lines[number - 1]) > 0
+    ):
+        end += 1
+    return end

@@ -1,0 +1,58 @@
+"""Mending declarations where the mend is mechanical."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from ..language.diagnostics import Edit, Problem
+from .declarations import read_declarations
+from .writing import write_all
+
+_ROUNDS = 10
+"""A mend may bring to light another problem: so many times it is looked again."""
+
+
+def mend(root: Path) -> list[Problem]:
+    """Applies every exact replacement, all files or none; returns the problems it mended."""
+    mended: list[Problem] = []
+    texts: dict[str, str] = {}
+    for _ in range(_ROUNDS):
+        found = read_declarations(root, texts)
+        chosen = _apart(found.problems)
+        if not chosen:
+            break
+        mended += chosen
+        for name, text in _applied(chosen).items():
+            texts[name] = text
+    if texts:
+        write_all(root, texts)
+    return mended
+
+
+def _apart(problems: Sequence[Problem]) -> list[Problem]:
+    """The problems that can be mended, without those whose edits lie in another's."""
+    taken: list[Edit] = []
+    chosen = []
+    for problem in problems:
+        if problem.edits and not any(_touch(a, b) for a in problem.edits for b in taken):
+            chosen.append(problem)
+            taken += problem.edits
+    return chosen
+
+
+def _touch(one: Edit, other: Edit) -> bool:
+    if one.span.source.name != other.span.source.name:
+        return False
+    return one.span.start <= other.span.end and other.span.start <= one.span.end
+
+
+def _applied(problems: Sequence[Problem]) -> dict[str, str]:
+    """The files' texts once all edits are made, last ones first."""
+    edits = [edit for problem in problems for edit in problem.edits]
+    found: dict[str, str] = {}
+    for edit in sorted(edits, key=lambda e: e.span.start, reverse=True):
+        source = edit.span.source
+        text = found.get(source.name, source.text)
+        found[source.name] = text[: edit.span.start] + edit.text + text[edit.span.end :]
+    return found
