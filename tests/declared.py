@@ -109,6 +109,12 @@ def _types(draw: st.DrawFn) -> str:
                 "datetime",
                 "one",
                 "email",
+                "time",
+                "url",
+                "phone",
+                "uuid",
+                "image",
+                "list",
             ]
         )
     )
@@ -141,12 +147,15 @@ def _types(draw: st.DrawFn) -> str:
         )
         return f"one of {choices}" + draw(st.sampled_from(["", f", default {names[0]}"]))
     moving = {
+        "time": ["time", "time 07:30..18:00, default 08:15", "time ..12:00"],
+        "image": ["image up to 4 MB", "file up to 10 KB of pdf, csv", "file", "image"],
+        "list": ["list of text 12", "list of Shelf"],
         "date": [
             "date",
             "date ..today",
             "date 2020-02-29..today, default today",
             "date today - 30 days..",
-        ]
+        ],
     }
     moving["datetime"] = [
         "datetime",
@@ -156,26 +165,69 @@ def _types(draw: st.DrawFn) -> str:
     return draw(st.sampled_from(moving.get(kind, [kind])))
 
 
+_RULED = """\
+    low_mark integer 0..50, required
+    high_mark integer 0..50, >= low_mark, say "Not below the low mark"
+    begun date 2020-01-01..today
+    ended date, >= begun
+    share decimal 0.00..9.99
+    rule share is given when ended is given, at share
+    doubled decimal = share * 2 + 1, unit "kg"
+    span integer = high_mark - low_mark
+    unique low_mark, begun
+    index begun, ended
+"""
+"""Fields that belong together, for any model."""
+
+
 @st.composite
 def _members(draw: st.DrawFn, name: str, earlier: list[str]) -> list[str]:
     names = draw(st.lists(_FIELD_NAMES, min_size=1, max_size=7, unique=True))
     lines = []
+    plain: list[str] = []
     for field in names:
+        upload = False
         if draw(st.integers(0, 3)) == 0:
             target = draw(st.sampled_from([name, *earlier]))
             extras = ["", ", on removal remove"] + (
-                [", on removal clear"] if target == name else [", required"]
+                [", on removal clear", ", loops allowed"]
+                if target == name
+                else [", required", ", required, owned", ", required, sample skewed", ", fixed"]
             )
             line = f"{field} -> {target}{draw(st.sampled_from(extras))}"
         else:
-            line = f"{field} {draw(_types())}{draw(st.sampled_from(['', ', required']))}"
+            kind = draw(_types())
+            upload = kind.startswith(("image", "file", "list"))
+            more = ["", ", required"] + (
+                [] if upload else [", fixed", ", indexed", ", sample 50% empty"]
+            )
+            line = f"{field} {kind}{draw(st.sampled_from(more))}"
+            line += "" if upload else draw(st.sampled_from(["", "", ', unit "m²"']))
+            line = line.replace(", required", "") if kind.startswith(("image", "file")) else line
+        plain += [] if upload else [field]
         line += f", label {quoted(draw(_TEXT))}" if draw(st.booleans()) else ""
         line += f", hint {quoted(draw(_TEXT))}" if draw(st.booleans()) else ""
         lines.append(line)
     if draw(st.booleans()):
         listed = draw(st.lists(st.sampled_from(names), min_size=1, unique=True))
         lines.append(f"list {', '.join(listed)}")
-        lines.append(f"sort {draw(st.sampled_from(['', '-']))}{listed[0]}")
+        sortable = [n for n in listed if n in plain] or ["id"]
+        if sortable != ["id"]:
+            lines.append(f"sort {draw(st.sampled_from(['', '-']))}{sortable[0]}")
+    if draw(st.integers(0, 2)) == 0:
+        lines += [line.strip() for line in _RULED.splitlines()]
+        lines.append('form "Marks": high_mark, low_mark')
+    if draw(st.integers(0, 3)) == 0:
+        lines.append(
+            f"keep {draw(st.sampled_from(['times', 'history', 'bin', 'times, bin, history']))}"
+        )
+    if draw(st.integers(0, 3)) == 0:
+        lines += ["word_text text 2..60, required", "word slug from word_text", "address word"]
+    lines += (
+        [draw(st.sampled_from(['menu "Group"', "menu none"]))]
+        if draw(st.integers(0, 4)) == 0
+        else []
+    )
     return lines
 
 
@@ -190,10 +242,19 @@ def declarations(draw: st.DrawFn) -> str:
             words = line.split()
             if len(words) > 2 and words[1] == "->" and draw(st.booleans()):
                 number += 1
-                bodies[words[2].rstrip(",")].append(f"others_{number} <- {name}.{words[0]}")
+                parent = words[2].rstrip(",")
+                bodies[parent].append(f"others_{number} <- {name}.{words[0]}")
+                if draw(st.booleans()):
+                    bodies[parent].append(f"counted_{number} integer = count(others_{number})")
+    if draw(st.booleans()):
+        bodies[models[-1]].append(f"kinds_of <-> {models[0]}")
+        bodies[models[0]].append(f"kinds_by <-> {models[-1]}.kinds_of")
     blocks = []
     for name, lines in bodies.items():
         help_text = f" {quoted(draw(_TEXT))}" if draw(st.booleans()) else ""
         blocks.append(f"model {name}{help_text}\n" + "".join(f"    {line}\n" for line in lines))
+    blocks.append(
+        "part Shelf\n    place integer 1..9, required\n    state one of full | bare, default bare\n    rule place < 9 when state = full, at place\n"
+    )
     counts = "".join(f"    {draw(st.integers(1, 30))} {name}\n" for name in models)
     return "\n".join([*blocks, f"seed\n{counts}"])

@@ -40,6 +40,8 @@ class Application:
         self.flask: Any = importlib.import_module(package).create_app(
             f"sqlite:///{root / 'bees.db'}"
         )
+        # What goes wrong inside shows itself where it happened.
+        self.flask.config["PROPAGATE_EXCEPTIONS"] = True
         self.client = self.flask.test_client()
 
     def module(self, name: str) -> ModuleType:

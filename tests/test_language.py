@@ -58,7 +58,7 @@ WRONG = [
     ("code_name text 9", 1, "duplicate-field", "another name"),
     ("code text 7, default \"abc", 22, "open-text", "end it"),
     ("code text 7, required ;", 23, "stray-character", "take it out"),
-    ("photo image up to 4 megs", 22, "unknown-unit", "MB"),
+    ("photo image up to 4 megs", 21, "unknown-unit", "MB"),
     ("total integer = count(keepers)", 23, "unknown-field", "code_name"),
     ("closed date, >= opened", 17, "unknown-field", "code_name"),
     ("rule a = b", 6, "unknown-field", "code_name"),

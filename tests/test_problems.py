@@ -26,12 +26,11 @@ def _codes() -> set[str]:
     found = set()
     for path in SOURCES.rglob("*.py"):
         for node in ast.walk(ast.parse(path.read_text("utf-8"))):
-            if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
-                if node.func.attr in ("add", "fail", "wrong", "_say") and node.args:
-                    for text in ast.walk(node.args[0]):
-                        if isinstance(text, ast.Constant) and isinstance(text.value, str):
-                            if "-" in text.value or text.value in CATALOGUE:
-                                found.add(text.value)
+            name = getattr(getattr(node, "func", None), "attr", "")
+            if name in ("add", "fail", "wrong") and isinstance(node, ast.Call) and node.args:
+                for part in ast.walk(node.args[0]):
+                    if isinstance(part, ast.Constant) and "-" in str(part.value):
+                        found.add(str(part.value))
     return {code for code in found if " " not in code}
 
 

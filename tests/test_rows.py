@@ -177,26 +177,30 @@ def test_the_sample_is_what_is_stored(built: Project) -> None:
     [
         ("model A\n    n integer 1..3, required, unique\n", "only 3 different values"),
         ("model A\n    b -> B, required\nmodel B\n    n text\n", "needs a B"),
+        ("model A\n    n integer 1..9, required\n    rule n * n = 83\n", "keeps: n \\* n = 83"),
     ],
 )
 def test_rows_that_can_not_be_made_are_explained(
     make: Callable[[str], Project], declared: str, message: str
 ) -> None:
     project = make(declared + "seed\n    3 A\n")
-    project.run("build")
-    project.run("migrate")
-    project.run("fill", code=1 if "B" in declared else 0)
+    if "B" in declared:
+        assert "the seed makes none" in project.run("check", code=1).stdout
+    else:
+        project.run("build")
+        project.run("migrate")
+        project.run("fill", code=1 if "rule" in declared else 0)
     with pytest.raises(WelbikError, match=message):
         Drawer(understand(declared)[0], 1).draw(understand(declared)[0].models["A"], 0, 4, {})
 
 
 def test_filling_is_all_or_nothing(make: Callable[[str], Project]) -> None:
     project = make(
-        "model A\n    n text 9, required\nmodel B\n    c -> C, required\nmodel C\n    n text\nseed\n    9 A\n    9 B\n"
+        "model A\n    n text 9, required\nmodel B\n    n integer 1..9, required\n    rule n * n = 83\nseed\n    9 A\n    9 B\n"
     )
     project.run("build")
     project.run("migrate")
-    assert "needs a C" in project.run("fill", code=1).stderr
+    assert "no B could be made up" in project.run("fill", code=1).stderr
     database = Database(project.root / "bees.db")
     assert database.count("a") == 0
     database.close()

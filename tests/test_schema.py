@@ -76,7 +76,8 @@ def test_any_tables_are_valid_sql_with_the_declared_columns(text: str) -> None:
         for statement in create_table(table, {}) + create_indexes(table):
             connection.execute(statement)
         found = [row[1] for row in connection.execute(f'PRAGMA table_info("{model.table}")')]
-        assert found == ["id", *(member.column for member in model.members)]
+        assert found[0] == "id" and found[1:] == [column.name for column in table.columns]
+        assert found[1 : len(model.members) + 1] == [member.column for member in model.members]
     for model in schema:
         for reference in model.references:
             keys = connection.execute(f'PRAGMA foreign_key_list("{model.table}")').fetchall()

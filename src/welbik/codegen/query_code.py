@@ -53,13 +53,13 @@ class Queries:
 
     def condition(self, node: Node) -> str:
         """Source of an SQL condition."""
-        return self._write(node, None)
+        return _unwrapped(self._write(node, None))
 
     value = condition
 
     def negated(self, node: Node) -> str:
         """Source of a condition that is true just when this one is false."""
-        return self._not(node, None)
+        return _unwrapped(self._not(node, None))
 
     def _column(self, here: StandIn | None, model: str, name: str) -> str:
         if here is not None:
@@ -313,9 +313,23 @@ def _flat(node: Apply, word: str) -> list[Node]:
     return found
 
 
+def _unwrapped(source: str) -> str:
+    """Source without a pair of brackets around all of it."""
+    if not source.startswith("("):
+        return source
+    depth = 0
+    for at, character in enumerate(source):
+        depth += (character == "(") - (character == ")")
+        if depth == 0:
+            return source[1:-1] if at == len(source) - 1 else source
+    return source
+
+
 def _decimal(node: Const) -> str:
     value = node.value
     assert isinstance(value, Decimal)
+    if value == value.to_integral_value():
+        return f"Decimal({int(value)})"
     return f'Decimal("{value:f}")'
 
 

@@ -92,10 +92,18 @@ def _columns(found: Layered, sizes: Mapping[str, float]) -> dict[object, float]:
         for item in layer:
             x[item] = at
             at += _size(item, sizes) + _GAP
+    packed = dict(x)
     for _ in range(_SWEEPS):
         for layer in found.layers:
-            wanted = [_wish(item, near, x, sizes) for item in layer]
+            # What has no neighbours goes back to its place, or it would be pushed ever further.
+            wanted = [_wish(i, near, x, sizes) if i in near else packed[i] for i in layer]
             _spread(layer, wanted, x, sizes)
+        # All together they may have moved aside: back to the margin.
+        moved = min((x[item] for item in near), default=_MARGIN) - _MARGIN
+        for item in near:
+            x[item] -= moved
+    for layer in found.layers:
+        _spread(layer, [x[item] for item in layer], x, sizes)
     left = min(x.values(), default=_MARGIN)
     return {item: at - left + _MARGIN for item, at in x.items()}
 
@@ -107,10 +115,7 @@ def _wish(
     sizes: Mapping[str, float],
 ) -> float:
     """Where a thing's left edge would be, were it in the middle of its neighbours."""
-    others = near.get(item, ())
-    if not others:
-        return x[item]
-    middles = sorted(x[other] + _size(other, sizes) / 2 for other in others)
+    middles = sorted(x[other] + _size(other, sizes) / 2 for other in near[item])
     half = len(middles) // 2
     middle = middles[half] if len(middles) % 2 else (middles[half - 1] + middles[half]) / 2
     return middle - _size(item, sizes) / 2

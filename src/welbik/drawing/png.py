@@ -18,7 +18,6 @@ _POINT = 72 / 96
 
 def to_png(diagram: Diagram, scale: float = 2.0) -> bytes:
     """The picture at `scale` pixels of the file for one of the diagram."""
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(diagram.width / 96, diagram.height / 96), dpi=96 * scale)
@@ -29,7 +28,7 @@ def to_png(diagram: Diagram, scale: float = 2.0) -> bytes:
     axes.axis("off")
     _draw(diagram, axes)
     out = BytesIO()
-    FigureCanvasAgg(figure).print_png(out)
+    figure.savefig(out, format="png", facecolor=_PAPER)
     return out.getvalue()
 
 

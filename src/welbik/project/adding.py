@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ..kinds import kinds
 from ..language.diagnostics import Problem, Report
-from ..language.layout import INDENT
+from ..language.layout import INDENT, tidy
 from ..language.parser import parse
 from ..language.source import Source
 from ..problems import WelbikError
@@ -45,8 +45,8 @@ def add(root: Path, model: str, members: Sequence[str], about: str = "") -> tupl
     lines = [f"{' ' * INDENT}{member.strip()}" for member in members]
     if is_new:
         head = f"model {model}" + (f" {_quoted(about)}" if about else "")
-        changed = f"{text.rstrip()}\n\n{head}\n" if text.strip() else f"{head}\n"
-        changed += "\n".join(lines) + "\n"
+        block = tidy(f"{head}\n" + "\n".join(lines) + "\n")
+        changed = f"{text.rstrip()}\n\n{block}" if text.strip() else block
     else:
         assert line is not None
         physical = text.split("\n")

@@ -10,8 +10,9 @@ from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
 from ..rules.intervals import ANY, Bound, Interval, interval, number, outcomes
+from ..rules.strings import Strings
 from ..rules.tree import Apply, Node, Value, walk
-from .model import Many, Model, Reference, Rule, Schema
+from .model import Field, Many, Model, Reference, Rule, Schema
 
 Places = Mapping[tuple[str, str], Span]
 """Where a profile's count of a model stands."""
@@ -136,7 +137,7 @@ def _sizes(
 ) -> None:
     """A unique field needs as many values as the seed makes rows."""
     for field in model.fields:
-        size = field.kind.size() if field.unique else None
+        size = _size(field) if field.unique else None
         if size is not None and size < count and field.required:
             report.add(
                 "contradiction",
@@ -155,6 +156,14 @@ def _sizes(
                 f"ask for at least {count} {reference.target}",
                 ((f"{reference.name} is declared here", reference.span),),
             )
+
+
+def _size(field: Field) -> int | None:
+    """How many different values a field has, where that is known."""
+    if field.pattern is not None:
+        longest = getattr(field.kind, "longest", None)
+        return Strings(field.pattern, getattr(field.kind, "shortest", 1), longest).size
+    return field.kind.size()
 
 
 def _fan_outs(

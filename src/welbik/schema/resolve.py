@@ -230,6 +230,7 @@ class _Resolver:
             )
         singular, plural = _called(node, self.report)
         own = self.known[name]
+        self._check_order(name, node)
         columns = resolve_paths(node.columns, name, self.paths, self.report)
         return Model(
             name=name,
@@ -267,6 +268,34 @@ class _Resolver:
                     where = condition(given.expression, reference.target, self.scope, self.report)
                     return replace(reference, where=where)
         return reference
+
+    def _check_order(self, model: str, node: syntax.Model) -> None:
+        """What rows are sorted by must have an order."""
+        keys = [(model, key) for key in node.sort or ()]
+        for member in node.members:
+            if isinstance(member, syntax.Collection | syntax.Many):
+                child = member.model if isinstance(member, syntax.Collection) else member.target
+                keys += [(child.text, key) for key in member.sort]
+        for owner, key in keys:
+            found = self._at_end(owner, key.path.text)
+            if isinstance(found, Field) and found.kind.stored().type == "json":
+                self.report.add(
+                    "no-order",
+                    f"{found.kind.describe()!r} has no order to sort by",
+                    key.path.span,
+                    "sort by another field",
+                    (("it is declared here", found.span),),
+                )
+
+    def _at_end(self, model: str, path: str) -> AnyMember | None:
+        """The member that a path leads to, as far as it is known."""
+        found: AnyMember | None = None
+        for name in path.split("."):
+            members = self.drafts[model].members if model in self.drafts else []
+            found = next((m for m in members if m.name == name), None)
+            if isinstance(found, Reference):
+                model = found.target
+        return found
 
     def _there(self, columns: tuple[str, ...], members: Sequence[AnyMember]) -> tuple[str, ...]:
         """The columns less those that stand for a member whose declaration is wrong."""

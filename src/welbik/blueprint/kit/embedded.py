@@ -57,6 +57,9 @@ class Parts(Field):
             found = pattern.match(key)
             if found:
                 numbers.add(int(found.group(1)))
+        if not numbers:
+            # Programs may send the whole list at once.
+            return str(form.get(self.name, ""))
         entries = [
             {f.name: form.get(f"{self.name}-{n}-{f.name}", "") for f in self.part}
             for n in sorted(numbers)[: _MOST + 1]
@@ -72,7 +75,11 @@ class Parts(Field):
         try:
             entries = json.loads(text or "[]")
         except ValueError:
-            entries = []
+            entries = None
+        if not isinstance(entries, list) or not all(
+            isinstance(e, dict) for e in entries
+        ):
+            raise self.refused("range", "This is no list of entries.")
         if len(entries) > _MOST:
             raise self.refused("range", f"At most {_MOST} entries, please.")
         for number, entry in enumerate(entries, 1):
@@ -103,8 +110,12 @@ class Parts(Field):
 
     def entries(self, typed: str) -> list[dict[str, str]]:
         """What the form shows: what was typed, and some empty ones."""
-        filled: list[dict[str, str]] = json.loads(typed or "[]")
+        try:
+            given = json.loads(typed or "[]")
+        except ValueError:
+            given = []
         empty = {f.name: f.first() for f in self.part}
+        filled = [{**empty, **e} for e in given if isinstance(e, dict)] if given else []
         return [*filled, *(empty for _ in range(_SPARE))]
 
     def shown(self, value: Any) -> list[list[str]]:
