@@ -103,6 +103,8 @@ def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:
     made[f"tests/test_{model.endpoint}.py"] = _render(
         "per_model/test.py", common | tests_context(schema, model, package)
     )
+    if pages["bin"]:
+        made[f"{folder}/pages/bin.html"] = _render("per_model/bin.html", pages)
     for page in _PAGES:
         if page in model.pages or page == "edit" and "new" in model.pages:
             made[f"{folder}/pages/{page}.html"] = _render(f"per_model/{page}.html", pages)

@@ -82,6 +82,9 @@ def _control(
     stand_ins: list[str],
 ) -> str:
     common = _common(member)
+    owner = schema.models.get(member.model)
+    if owner is not None and member.name in (owner.address, owner.key):
+        common["address"] = "True"
     if bounds:
         common["bounds"] = f"{{{', '.join(f'{quote(k)}: {v}' for k, v in bounds.items())}}}"
     if isinstance(member, Many):

@@ -33,7 +33,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     url_part = _url_part(model)
     used = {
         name
-        for piece in ("\n".join(tables), "\n".join(attributes), history, url_part)
+        for piece in ("\n".join(tables), "\n".join([*_key(model), *attributes]), history, url_part)
         for name in names_used(piece)
     }
     used |= names_used("\n".join(in_order)) | names_used(_shown(model))

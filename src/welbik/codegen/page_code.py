@@ -168,7 +168,8 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
         "help": html.text(model.help),
         "uploads": any(f.kind.word in ("file", "image") for f in model.fields),
         "shapes": any(f.shape is not None for f in model.fields),
-        "bin": "bin" in model.keeps,
+        "bin": _has_bin(model),
+        "singular_title": html.text(html.title(model.singular)),
         "history": "history" in model.keeps,
         "page": model.pages,
     }
@@ -233,12 +234,26 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
         "find": _find(model),
         "saved": 'url_for(".view_page", part=row.url_part)' if viewed else _without_view(model),
         "removed": 'url_for(".list_page")' if listed else 'url_for("start_page")',
-        "bin": "bin" in model.keeps,
+        "bin": _has_bin(model),
+        "bin_key": _bin_key(model),
         **{
             f"{done}_flash": _flash(model, name, done)
             for done, name in (("saved", "row"), ("removed", "name"), ("restored", "row"))
         },
     }
+
+
+def _has_bin(model: Model) -> bool:
+    """Whether removed rows can be looked at: what nobody can remove has no bin page."""
+    return "bin" in model.keeps and "remove" in model.pages
+
+
+def _bin_key(model: Model) -> str:
+    """The key that the bin's form sends, as the key's own type."""
+    key = model.stored(model.key) if model.key else None
+    if isinstance(key, Field) and key.kind.annotation == "str":
+        return 'request.form.get("row", "")'
+    return 'request.form.get("row", 0, int)'
 
 
 def _without_view(model: Model) -> str:
@@ -292,12 +307,12 @@ def _imports(schema: Schema, model: Model, used: set[str], aliased: bool) -> lis
         if _part(model)["type"] == "UUID" and pages - {"list", "new"}
         else []
     )
-    lines += ["import sqlalchemy as sa"] if "list" in pages or used else []
+    lines += ["import sqlalchemy as sa"] if "list" in pages or used or _has_bin(model) else []
     lines += [from_import("flask", flask)]
     lines += ["from flask.typing import ResponseReturnValue"] if changed else []
     lines += ["from sqlalchemy import orm"] if aliased else []
     local = [import_model(schema, name) for name in used - {model.name}]
-    kit = ["lists"] if "list" in pages or used else []
+    kit = ["lists"] if "list" in pages or used or _has_bin(model) else []
     kit += ["removal"] if "remove" in pages else []
     kit += ["rows"] if pages - {"list", "new"} else []
     local += [from_import("..kit", kit)] if kit else []

@@ -306,8 +306,8 @@ class Database:
         return int(self.connection.execute(f"SELECT count(*) FROM {quote(table)}").fetchone()[0])
 
     def values(self, table: str, column: str) -> list[object]:
-        """A column of all rows, in the order of their ids."""
-        rows = self.connection.execute(f"SELECT {quote(column)} FROM {quote(table)} ORDER BY id")
+        """A column of all rows, in the order in which they were made."""
+        rows = self.connection.execute(f"SELECT {quote(column)} FROM {quote(table)} ORDER BY rowid")
         return [value for (value,) in rows]
 
     def next_id(self, table: str) -> int:

@@ -30,6 +30,7 @@ _URL = re.compile(r"https?://[^\s/?#]+\S*", re.IGNORECASE)
 _PHONE = re.compile(r"\+?[0-9(][0-9 ()./-]*( ?(x|ext\.?) ?[0-9]+)?")
 _SLUG = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
 _TIME = re.compile(r"[0-9]{2}:[0-9]{2}(:[0-9]{2})?")
+_NO_ADDRESS = {"new", "bin", ".", ".."}
 _RADIO_MOST = 4
 _MINUTES = len("2026-04-01T14:30")
 
@@ -47,7 +48,8 @@ class Refused(ValueError):
 class Field:
     """One value of a form. `messages` words the failure of a check by the check's name.
 
-    A fixed one is entered with a new row and never changed after. `bounds` are attributes
+    A fixed one is entered with a new row and never changed after; that of the `address`
+    tells rows apart there. `bounds` are attributes
     that let the browser hold what a rule says, or functions that tell them now.
     """
 
@@ -59,6 +61,7 @@ class Field:
     hint: str = ""
     unit: str = ""
     fixed: bool = False
+    address: bool = False
     messages: Mapping[str, str] = field(default_factory=dict)
     bounds: Mapping[str, Any] = field(default_factory=dict)
     attribute: str = ""
@@ -78,6 +81,8 @@ class Field:
             if self.required:
                 raise self.refused("required", self.ask())
             return None
+        if self.address and ("/" in text or text in _NO_ADDRESS):
+            raise self.refused("address", "This can't be part of an address.")
         return self.parse(text)
 
     def tidy(self, text: str) -> str:

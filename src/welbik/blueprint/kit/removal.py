@@ -27,6 +27,21 @@ class Effects:
     said: list[str] = field(default_factory=list)
 
 
+def restore(row: Any) -> bool:
+    """Takes a row out of the bin; false if its values are taken, or a rule forbids it now."""
+    change = rules.Change(row)
+    row.removed_at = None
+    try:
+        session().flush()
+        if not list(change.broken(())):
+            session().commit()
+            return True
+    except IntegrityError:
+        pass
+    session().rollback()
+    return False
+
+
 def effects(row: Any) -> Effects:
     """Everything that removing a row would do, found before anything is done."""
     found = Effects()
