@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN = .venv/bin
 
-.PHONY: demo test bench screenshots clean
+.PHONY: demo test bench fuzz docs screenshots clean
 
 $(BIN)/welbik: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -25,6 +25,12 @@ test: $(BIN)/mypy
 
 bench: $(BIN)/mypy
 	$(BIN)/python bench/run.py
+
+fuzz: $(BIN)/mypy
+	$(BIN)/python bench/run.py --fuzz 1000000
+
+docs: $(BIN)/welbik
+	$(BIN)/python -c "from welbik.language.reports import as_markdown; print(as_markdown(), end='')" > docs/problems.md
 
 screenshots: $(BIN)/mypy
 	$(BIN)/python docs/screenshots/take.py

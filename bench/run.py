@@ -17,6 +17,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from language import checking, fuzzed
 from page import page_rates
 
 BIN = Path(sys.executable).parent
@@ -158,18 +159,28 @@ GOALS = {
     "build": "about 1: linear",
     "fill": "at least 0.4",
     "list page": "at least 0.9",
+    "check 2000": "at most 11",
+    "check": "at most 12",
 }
 
 
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--smoke", action="store_true")
-    smoke = parser.parse_args().smoke
+    parser.add_argument("--fuzz", type=int, metavar="N", help="Read so many damaged files instead.")
+    arguments = parser.parse_args()
+    smoke = arguments.smoke
+    if arguments.fuzz:
+        wrong = fuzzed(arguments.fuzz)
+        print(f"{arguments.fuzz:,} damaged files read, {wrong:,} with problems, none broke it")
+        return
     with tempfile.TemporaryDirectory() as temporary:
         folder = demo(Path(temporary) / "demo")
         results = start_up(folder, 1 if smoke else 15)
         results |= building(1 if smoke else 3, (2, 4, 6) if smoke else (10, 50, 200))
         results |= filling(folder, 1 if smoke else 5, 1 if smoke else 40)
+        sizes = (20, 40) if smoke else (200, 2_000)
+        results |= checking(Path(temporary), 1 if smoke else 7, *sizes, ENVIRONMENT, WELBIK)
         command(WELBIK, "fill", folder=folder)()
         results |= page_rates(folder, 2 if smoke else 15, 5 if smoke else 100)
     print(f"{'ratio':<48} {'median':>7} {'least':>7} {'most':>7}   goal")

@@ -79,21 +79,26 @@ class Application:
 
 
 @contextmanager
-def application(text: str, rows: int | None = None) -> Iterator[Application]:
+def application(text: str, rows: int | None = None, timezone: str = "UTC") -> Iterator[Application]:
     """The application of some declarations, its tables made and filled."""
     schema, problems = understand(text)
     assert not problems, problems
     package = f"made_{next(_numbers)}"
     with TemporaryDirectory() as folder:
         root = Path(folder)
-        write_all(root, application_files(schema, Settings(root, package=package).for_build()))
+        write_all(
+            root,
+            application_files(
+                schema, Settings(root, package=package, timezone=timezone).for_build()
+            ),
+        )
         database = Database(root / "bees.db", create=True)
         steps = difference({}, schema).steps
         from datetime import UTC, datetime
 
         made = statements({}, steps, datetime.now(UTC))
         database.migrate("0001-all", "", fingerprint(tables_of(schema)), made)
-        fill(database, Drawer(schema, 5), {n: rows or c for n, c in schema.seed.items()})
+        fill(database, Drawer(schema, 5, timezone), {n: rows or c for n, c in schema.seed.items()})
         database.close()
         sys.path.insert(0, folder)
         try:

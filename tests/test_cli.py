@@ -30,7 +30,8 @@ def test_the_version_and_help_of_every_command(empty: Project) -> None:
     "command", [name for name in COMMANDS if name not in ("init", "demo", "sample")]
 )
 def test_no_project_here(empty: Project, command: str) -> None:
-    said = empty.run(command, code=2).stderr
+    more = ["Hive", "code text 7"] if command == "add" else []
+    said = empty.run(command, *more, code=2).stderr
     assert "no project here" in said and "welbik init" in said
 
 

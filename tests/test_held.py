@@ -56,9 +56,13 @@ class _Form(HTMLParser):
             self._open = name
             if tag == "textarea":
                 self.found[name] = ""
-        elif tag == "input" and name and kind != "file":
-            if kind not in ("radio", "checkbox") or "checked" in given:
-                self.found[name] = given.get("value", "on")
+        elif (
+            tag == "input"
+            and name
+            and kind != "file"
+            and (kind not in ("radio", "checkbox") or "checked" in given)
+        ):
+            self.found[name] = given.get("value", "on")
 
     def handle_data(self, data: str) -> None:
         if self._open and self.lasttag == "textarea":

@@ -242,3 +242,54 @@ def _status(project: Project) -> str:
     )
     assert done.returncode == (0 if "All in step" in done.stdout else 1)
     return done.stdout
+
+
+RULED = """\
+model Hive
+    code    text 7..7, required
+    opened  date
+    closed  date{rule}
+seed
+    20 Hive
+"""
+
+
+def test_rules_indexes_and_names_are_migrated(make: Callable[[str], Project]) -> None:
+    project = make(RULED.format(rule=""))
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        connection.execute(
+            "UPDATE hive SET opened = '2025-06-01', closed = '2025-01-01' WHERE id < 4"
+        )
+    project.declare(RULED.format(rule=", >= opened, indexed"))
+    said = project.run("migrate", code=1).stderr
+    assert "3 rows of hive break the rule: opened <= closed" in said and "mend these rows" in said
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        connection.execute("UPDATE hive SET closed = NULL WHERE closed < opened")
+    assert "hold hive to: opened <= closed" in project.run("migrate", "--preview").stdout
+    project.run("migrate")
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        with pytest.raises(sqlite3.IntegrityError, match="hive_closed_rule"):
+            connection.execute(
+                "UPDATE hive SET opened = '2025-06-01', closed = '2025-01-01' WHERE id = 1"
+            )
+        assert "hive_closed_index" in str(
+            connection.execute("SELECT name FROM sqlite_master").fetchall()
+        )
+    project.declare(
+        RULED.format(rule=", >= begun, indexed")
+        .replace("opened  date", "begun  date, was opened")
+        .replace("model Hive", "model Skep\n    was Hive")
+        .replace("20 Hive", "20 Skep")
+    )
+    project.run("migrate")
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        names = [row[1] for row in connection.execute("PRAGMA table_info(skep)")]
+        assert names == ["id", "code", "begun", "closed"]
+        assert connection.execute("SELECT count(*), count(begun) > 0 FROM skep").fetchone() == (
+            20,
+            1,
+        )
+    project.run("build")
+    assert "as declared" in project.run("status").stdout

@@ -343,7 +343,7 @@ def inserts(data: dict[str, list[dict[str, Any]]], sql: Sql) -> Iterator[str]:
                 values.append(sql.constant(tree.Const(value, kind)))
             yield f"INSERT INTO {model.lower()} ({', '.join(columns)}) VALUES ({', '.join(values)})"
             for site in sorted(row.get("seen", ())):
-                yield f"INSERT INTO hive_seen VALUES ({row['id']}, {site})"
+                yield f"INSERT INTO hive_seen (hive_id, site_id) VALUES ({row['id']}, {site})"
 
 
 @pytest.fixture(scope="module")

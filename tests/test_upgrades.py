@@ -16,6 +16,7 @@ from welbik.data.fill import fill
 from welbik.data.rows import Drawer
 from welbik.migrations.difference import difference
 from welbik.migrations.run import statements
+from welbik.problems import WelbikError
 from welbik.schema.model import Schema
 from welbik.storage.sqlite import Database
 from welbik.storage.tables import tables_of
@@ -61,7 +62,12 @@ def _migrate(database: Database, before: Schema | None, after: Schema) -> None:
     tables = tables_of(before) if before else {}
     change = difference(tables, after)
     assume(not change.refused)
-    database.migrate("next", "", "", statements(tables, change.steps, NOW))
+    try:
+        database.migrate("next", "", "", statements(tables, change.steps, NOW))
+    except WelbikError as error:
+        # Rows that were made before a rule may break it: then nothing is changed.
+        assert "_rule" in error.message
+        assume(False)
 
 
 @given(_grown())

@@ -28,10 +28,15 @@ def pages(address: str) -> None:
             executable_path=shutil.which("chromium"), args=["--no-sandbox"]
         )
         page = browser.new_page(base_url=address, viewport=SIZE)
-        for name, path in (("list", "/hives"), ("view", "/hives/7"), ("remove", "/hives/7/remove")):
-            page.goto(path)
-            page.screenshot(path=HERE / f"{name}.png")
+        page.goto("/hives?sort=-total_kg")
+        page.screenshot(path=HERE / "list.png")
+        hive = page.locator("tbody th a").first.get_attribute("href")
+        page.goto(f"{hive}")
+        page.screenshot(path=HERE / "view.png", full_page=False)
+        page.goto("/apiaries/3/remove")
+        page.screenshot(path=HERE / "remove.png")
         _problems(page)
+        _across(page, f"{hive}/edit")
         page.emulate_media(color_scheme="dark")
         page.goto("/apiaries")
         page.screenshot(path=HERE / "dark.png")
@@ -46,8 +51,19 @@ def _problems(page: Page) -> None:
     page.locator("form").evaluate("form => form.noValidate = true")
     page.get_by_label("Code").fill("hive 7")
     page.get_by_label("Frames").fill("40")
+    page.get_by_label("Closed").fill("2026-01-01")
     page.get_by_role("button", name="Save").click()
     page.screenshot(path=HERE / "form.png")
+
+
+def _across(page: Page, path: str) -> None:
+    """A hive with fewer frames than its inspections count brood in."""
+    page.goto(path)
+    page.get_by_label("Frames").fill("4")
+    page.get_by_role("button", name="Save").click()
+    page.get_by_label("Frames").scroll_into_view_if_needed()
+    page.evaluate("scrollTo(0, 0)")
+    page.screenshot(path=HERE / "rule.png")
 
 
 def terminal(name: str, folder: Path, command: str) -> None:
@@ -91,10 +107,16 @@ def terminal(name: str, folder: Path, command: str) -> None:
 def commands(folder: Path) -> None:
     """Pictures of the commands' output."""
     terminal("sample", folder, "welbik sample Hive --rows 12")
+    terminal("show", folder, "welbik show Hive")
+    picture = ["diagram", "--output", str(HERE / "diagram.png")]
+    subprocess.run([BIN / "welbik", *picture], cwd=folder, check=True)
     declared = folder / "models" / "hives.welbik"
     text = declared.read_text("utf-8")
     declared.write_text(
-        text.replace("integer 4..24", "intger 4..24").replace("-> Apiary, req", "-> Apiry, req"),
+        text.replace("integer 4..24", "intger 4..24")
+        .replace("-> Apiary, req", "-> Apiry, req")
+        .replace("brood <= hive.frames", "brood <= hive.code")
+        .replace("12.0..25.0, ", "12.0..25.0, >= 30, "),
         "utf-8",
     )
     terminal("check", folder, "welbik check")

@@ -14,8 +14,9 @@ if TYPE_CHECKING:
 
 
 @click.command()
+@click.option("--profile", default="", metavar="NAME", help="The counts of 'seed NAME'.")
 @project_option
-def command(settings: Settings) -> None:
+def command(settings: Settings, profile: str) -> None:
     """Fill the database up to the counts of 'seed'.
 
     Made-up rows obey every declaration; rows already there stay as they are and count.
@@ -24,18 +25,25 @@ def command(settings: Settings) -> None:
     \b
     Example:
       welbik fill
+      welbik fill --profile load
     """
-    run(settings)
+    run(settings, profile)
 
 
-def run(settings: Settings) -> None:
+def run(settings: Settings, profile: str = "") -> None:
     """Fills, with a progress bar on a terminal."""
-    from ..problems import WelbikError
+    from ..problems import WelbikError, did_you_mean
     from ..project.declarations import schema_of
-    from ..project.filling import fill_project, missing_rows
+    from ..project.filling import fill_project, missing_rows, with_profile
 
     schema = schema_of(settings.root)
-    if not schema.seed:
+    if profile and profile not in schema.profiles:
+        known = did_you_mean(profile, list(schema.profiles))
+        raise WelbikError(
+            f"there is no profile {profile!r}", known or f"declare it: seed {profile}", status=2
+        )
+    schema = with_profile(schema, profile)
+    if not schema.seed and not schema.rows:
         raise WelbikError(
             "no rows are asked for", "add a block to the declarations:  seed / 12 Keeper"
         )

@@ -63,7 +63,7 @@ class Query:
         if outer:
             self._outer.add(f"{alias}_")
         path = (*way, step)
-        self.options.append(("options", [Call("orm.contains_eager", path)]))
+        self.options.append(("options", [_loaded(target, alias, path)]))
         for inner in _shown_references(target):
             self._join(inner, alias, f"{alias}_", path)
         return alias
@@ -110,6 +110,16 @@ class Query:
         return [
             f"{margin}{alias} = orm.aliased({target})" for alias, target in self.aliases.items()
         ]
+
+
+def _loaded(target: Model, alias: str, path: tuple[Argument, ...]) -> Argument:
+    """The option that takes a joined row along, without what would be worked out in vain."""
+    load = Call("orm.contains_eager", path)
+    shown = {part.text for part in target.shown_as if part.is_field}
+    unseen = [computed for computed in target.computed if computed.name not in shown]
+    if not unseen:
+        return load
+    return str(load) + "".join(f".defer({alias}.{computed.attribute})" for computed in unseen)
 
 
 def _shown_references(model: Model) -> list[Reference]:

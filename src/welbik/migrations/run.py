@@ -19,6 +19,7 @@ from .steps import (
     DropTable,
     RenameColumn,
     RenameTable,
+    SetRules,
     Step,
     after,
 )
@@ -79,6 +80,25 @@ def _sql(
     return sqlite.rebuild(old, new, {}, keys)
 
 
+def _explained(
+    database: sqlite.Database, state: Tables, migration: Migration, error: WelbikError
+) -> WelbikError:
+    """Says which stored rows break a rule that is new, where that is why a migration failed."""
+    before: list[Step] = []
+    for step in migration.steps:
+        if isinstance(step, SetRules) and step.table in state:
+            table = after(state, before)[step.table]
+            for check in step.checks:
+                broken = database.breaking(table, check.rule)
+                if broken:
+                    return WelbikError(
+                        f"{broken:,} row{'s' * (broken != 1)} of {table.name} break the rule: {check.rule}",
+                        "mend these rows first, or loosen the rule; nothing was changed",
+                    )
+        before.append(step)
+    return error
+
+
 def _settle(step: AddColumn, today: dt.datetime) -> AddColumn:
     """The step with a fill that no longer moves with the clock; moments become UTC."""
     if not step.fill:
@@ -122,12 +142,11 @@ def run_migrations(
                     "point 'database' in welbik.toml at an empty database, or rename the model",
                 )
         today = dt.datetime.now(ZoneInfo(timezone))
-        database.migrate(
-            migration.name,
-            migration.digest,
-            migration.schema,
-            statements(state, migration.steps, today),
-        )
+        todo_sql = statements(state, migration.steps, today)
+        try:
+            database.migrate(migration.name, migration.digest, migration.schema, todo_sql)
+        except WelbikError as error:
+            raise _explained(database, state, migration, error) from error
         state = after(state, migration.steps)
         tell(migration)
     return todo

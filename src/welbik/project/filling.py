@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from ..data.fill import Tell, fill
+from ..data.fixed import counts_with_fixed
 from ..data.rows import Drawer
 from ..schema.model import Schema
 from .database import ready_database
 from .settings import Settings
+
+
+def with_profile(schema: Schema, profile: str) -> Schema:
+    """The schema with the counts of a profile for its seed; the usual ones where it is empty."""
+    return replace(schema, seed=schema.profiles[profile]) if profile else schema
 
 
 def missing_rows(settings: Settings, schema: Schema) -> dict[str, int]:
@@ -15,7 +23,7 @@ def missing_rows(settings: Settings, schema: Schema) -> dict[str, int]:
     try:
         lacks = {
             name: wanted - database.count(schema.models[name].table)
-            for name, wanted in schema.seed.items()
+            for name, wanted in counts_with_fixed(schema, dict(schema.seed)).items()
         }
         return {name: number for name, number in lacks.items() if number > 0}
     finally:

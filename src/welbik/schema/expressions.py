@@ -455,7 +455,8 @@ class _Typing:
             return Apply("round", (first, Const(places, tree.INTEGER)), tree.NUMBER)
         if first.type.places <= places:
             return first
-        return Apply("round", (first, Const(places, tree.INTEGER)), _exact(places, first))
+        kind = _exact(places, first) if places else tree.INTEGER
+        return Apply("round", (first, Const(places, tree.INTEGER)), kind)
 
     def _extreme(self, word: str, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
         found = nodes[0]

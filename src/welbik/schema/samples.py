@@ -21,6 +21,8 @@ _ARGUMENTS = {
     **{"evenly": ("none", 0), "skewed": ("none", 0)},
 }
 _FOR_REFERENCES = ("evenly", "skewed")
+KNOWN = tuple(_ARGUMENTS)
+"""Every way to make up values by its word."""
 
 
 def read_sample(
@@ -43,9 +45,9 @@ def _term(
     term: syntax.Term, kind: Kind | None, pattern: Pattern | None, report: Report
 ) -> Term | None:
     word = term.word.text
-    if word == "empty":
+    if word == "empty" and term.arguments:
         return _share(term, report)
-    if word == "per":
+    if word == "per" and len(term.arguments) == 2 and isinstance(term.arguments[0], syntax.Range):
         return _per(term, kind, report)
     if word not in _ARGUMENTS:
         known = list(_FOR_REFERENCES if kind is None else _ARGUMENTS)

@@ -305,6 +305,15 @@ class Database:
     def count(self, table: str) -> int:
         return int(self.connection.execute(f"SELECT count(*) FROM {quote(table)}").fetchone()[0])
 
+    def breaking(self, table: Table, rule: str) -> int:
+        """How many stored rows break a rule; 0 where its columns are not there yet."""
+        condition = check_sql(table, rule, Sqlite(TableNames()))
+        try:
+            query = f"SELECT count(*) FROM {quote(table.name)} WHERE NOT ({condition})"
+            return int(self.connection.execute(query).fetchone()[0])
+        except sqlite3.Error:
+            return 0
+
     def values(self, table: str, column: str) -> list[object]:
         """A column of all rows, in the order in which they were made."""
         rows = self.connection.execute(f"SELECT {quote(column)} FROM {quote(table)} ORDER BY rowid")

@@ -1,0 +1,81 @@
+"""Expressions inside the application's own queries say what all other targets say."""
+
+from __future__ import annotations
+
+import datetime as dt
+import sqlite3
+from collections.abc import Iterator
+from decimal import Decimal
+from typing import Any
+
+import pytest
+import sqlalchemy as sa
+import test_rules as rules
+from hypothesis import Phase, given, settings
+from loaded import Application, application
+
+from welbik.codegen.query_code import Queries
+from welbik.rules.sql import Sqlite
+
+DECLARED = """\
+model Hive
+{fields}    up -> Site
+    must -> Site, required
+    seen <-> Site
+model Site
+{fields}    above -> Site, loops allowed
+    hives <- Hive.up
+    sites <- Site.above
+seed
+    1 Site
+"""
+TYPES = {"decimal": "decimal, places {0}", "text": "text", "number": "number"}
+
+
+def _declared() -> str:
+    fields = ""
+    for name, kind in rules.TYPES.items():
+        word = TYPES.get(kind.name, kind.name).format(kind.places)
+        word = "one of low | high" if kind.choices else word
+        fields += f"    {name} {word}{', required' if name in rules.REQUIRED else ''}\n"
+    return DECLARED.format(fields=fields)
+
+
+@pytest.fixture(scope="module")
+def app() -> Iterator[Application]:
+    with application(_declared(), timezone=rules.ZONE) as found:
+        found.module("kit.clock").now = lambda: rules.NOW
+        yield found
+
+
+def by_sqlalchemy(app: Application, node: Any, data: dict[str, list[dict[str, Any]]]) -> list[Any]:
+    """What the generated application's own query gives for each hive."""
+    sql = Sqlite(rules.Names(), rules.NOW, rules.ZONE)
+    with sqlite3.connect(app.root / "bees.db") as connection:
+        for table in ("hive_seen", "hive", "site"):
+            connection.execute(f"DELETE FROM {table}")
+        for statement in rules.inserts(data, sql):
+            connection.execute(statement)
+    hive = app.row_class(app.schema.models["Hive"])
+    queries = Queries(app.schema, "Hive")
+    source = queries.value(node)
+    space = {"sa": sa, "dt": dt, "Decimal": Decimal, "Hive": hive}
+    space |= {"columns": app.module("kit.columns"), "clock": app.module("kit.clock")}
+    for table in queries.stand_ins.values():
+        head, arguments = table.source()
+        stand_in = eval(f"{head.split(' = ')[1]}({', '.join(arguments)})", space)
+        space[table.constant] = stand_in.alias(table.alias)
+    with app.flask.app_context():
+        query = sa.select(eval(source, space)).select_from(hive).order_by(hive.id)
+        found = app.module("kit.database").session().execute(query).scalars().all()
+    return [rules.plain(value, node.type) for value in found]
+
+
+@given(rules.cases())
+@settings(max_examples=250, phases=(Phase.explicit, Phase.reuse, Phase.generate))
+def test_the_application_s_queries_agree_with_python(
+    app: Application, case: tuple[str, dict[str, list[dict[str, Any]]]]
+) -> None:
+    text, data = case
+    node = rules.typed(text)
+    assert by_sqlalchemy(app, node, data) == rules.by_python(node, data), text
