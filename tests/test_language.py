@@ -76,6 +76,44 @@ def test_a_wrong_line_is_placed_and_explained(
     assert remedy in problems[0].remedy
 
 
+# Lines that can't all be met, and words of what is said about it.
+CONTRADICTIONS = [
+    ("a integer 1..9, >= 10", "false as soon as"),
+    ("a integer 1..9, required, >= 10", "false for every row"),
+    ("a integer, >= 5\n    rule a < 5", "no value of a keeps"),
+    ("a date, > 2026-01-01\n    rule a <= 2025-01-01", "no value of a keeps"),
+    (
+        "a integer 1..5, required\n    b integer 6..9, required\n    rule a > b",
+        "false for every row",
+    ),
+    ("a integer 1..9, default 3, >= 4", "the default of a breaks"),
+    ("a integer 1..9\n    rule a > 3 and a < 2", "no value of a keeps"),
+    ("a decimal 0.0..1.0\n    rule a + 1 > 2.5", "false as soon as"),
+    ("rule count(kin) < 0\n    kin <- Hive.up\n    up -> Hive", "false for every row"),
+    ("kind one of a | b, required, unique", "10 rows need 10 different"),
+    ('mark text 1, required, unique, matches "[a-c]"', "which has 3"),
+    ("keeper -> Keeper, required", "the seed makes none"),
+    ("up -> Hive, sample 2..3 per up\n    rule yes", "reads no field"),
+]
+
+
+@pytest.mark.parametrize(("lines", "said"), CONTRADICTIONS)
+def test_contradictions_are_found(lines: str, said: str) -> None:
+    text = f"model Hive\n    code text 5\n    {lines}\nmodel Keeper\n    name text 5\nseed\n    10 Hive\n"
+    problems = understand(text)[1]
+    assert said in "\n".join(problem.message for problem in problems), problems
+
+
+def test_fan_outs_and_profiles_are_counted() -> None:
+    text = "model Hive\n    site -> Site, required, sample 2..3 per site\nmodel Site\n    name text 9\n"
+    counts = "seed\n    4 Site\n    {} Hive\nseed load\n    40 Site\n    {} Hive\n"
+    assert not understand(text + counts.format(9, 100))[1]
+    for few, many in ((7, 100), (13, 100), (9, 121)):
+        (problem,) = understand(text + counts.format(few, many))[1]
+        assert problem.code == "contradiction" and "with 2..3 each make" in problem.message
+        assert problem.related
+
+
 BLOCKS = [
     ("model hive\n    a text\n", "bad-name"),
     ("model Hive\n", "empty-model"),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from shutil import get_terminal_size
+from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -11,7 +13,7 @@ from .common import project_option
 if TYPE_CHECKING:
     from ..project.settings import Settings
 
-_MOST = 44
+_MOST, _NARROWEST = 34, 24
 
 
 @click.command()
@@ -94,7 +96,8 @@ def _row(member: dict[str, Any]) -> list[str]:
         marks = [name for name in ("required", "unique", "owned") if member[name]]
         marks.append(f"on removal {member['on_removal']}")
         marks += [f"where {member['where']}"] if "where" in member else []
-        marks += [f"other side {member['other_side']}"]
+        if member["other_side"] != "none":
+            marks.append(f"other side {member['other_side']}")
         return [
             member["name"],
             f"-> {member['target']}",
@@ -121,10 +124,14 @@ def _table(rows: list[list[str]]) -> None:
     head = ["name", "type", "column", "entered with", "besides"]
     shown = [[_cut(cell) for cell in row[:4]] + row[4:] for row in rows]
     widths = [max(len(row[n]) for row in [head, *shown]) for n in range(4)]
+    room = max(_NARROWEST, get_terminal_size((110, 24)).columns - sum(widths) - 10)
     for number, row in enumerate([head, *shown]):
         cells = [cell.ljust(width) for cell, width in zip(row[:4], widths, strict=True)]
-        line = f"  {'  '.join([*cells, row[4]])}".rstrip()
+        first, *more = wrap(row[4], room) or [""]
+        line = f"  {'  '.join([*cells, first])}".rstrip()
         click.echo(click.style(line, fg="bright_black") if number == 0 else line)
+        for rest in more:
+            click.echo(" " * (sum(widths) + 10) + rest)
 
 
 def _cut(text: str) -> str:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import math
 from collections.abc import Iterator, Mapping, Sequence
+from decimal import Decimal
 
 from ..kinds.bounds import FromNow
 from ..language import syntax
@@ -61,6 +63,7 @@ def _rules(
     def bound(value: Value) -> Interval:
         return known.get((value.model, value.name), ANY)
 
+    _defaults(model, bound, report)
     narrowed: dict[str, tuple[Interval, Rule]] = {}
     for rule in model.rules:
         can = outcomes(rule.node, bound)
@@ -89,6 +92,28 @@ def _rules(
                 )
             else:
                 narrowed[value.name] = (both, rule)
+
+
+def _defaults(model: Model, bound: Bound, report: Report) -> None:
+    """A default that a rule over its field alone refuses."""
+    for field in model.fields:
+        if not isinstance(field.default, int | float | Decimal | dt.date) or field.kind.labels():
+            continue
+        at = number(field.default)
+
+        def settled(value: Value, name: str = field.name, at: float = at) -> Interval:
+            return Interval(at, at) if value.name == name and not value.path else bound(value)
+
+        for rule in model.rules:
+            read = {part.name for part in walk(rule.node) if isinstance(part, Value)}
+            if read == {field.name} and True not in outcomes(rule.node, settled):
+                report.add(
+                    "contradiction",
+                    f"the default of {field.name} breaks this rule",
+                    rule.span,
+                    "change the default or the rule",
+                    ((f"{field.name} is declared here", field.span),),
+                )
 
 
 def _limits(node: Node, bound: Bound) -> Iterator[tuple[Value, Interval]]:

@@ -33,6 +33,7 @@ ON_COMPUTED = {"label", "hint", "unit", "places"}
 ON_COLLECTIONS = {"label", "hint"}
 ON_MANY = {"label", "hint", "required", "say", "sample"}
 _CHECKS = {"required", "unique", "matches", "where"}
+_FOR_REFERENCES = {"select", "radio", "search"}
 _CONTROLS = {
     **{"text": {"area", "text"}, "one": {"select", "radio"}, "boolean": {"select", "radio"}},
 }
@@ -349,6 +350,14 @@ def resolve_reference(
             "take it out",
             fix="",
             fix_from=_comma_before(loops.span),
+        )
+    control = modifiers.get("as")
+    if control is not None and control.text and control.text.text not in _FOR_REFERENCES:
+        report.add(
+            "misplaced-modifier",
+            f"a relation is not entered with {control.text.text!r}",
+            control.span,
+            f"known for it: {', '.join(sorted(_FOR_REFERENCES))}",
         )
     common = _common(node, modifiers, report)
     sample = modifiers.get("sample")
