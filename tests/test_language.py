@@ -76,6 +76,134 @@ def test_a_wrong_line_is_placed_and_explained(
     assert remedy in problems[0].remedy
 
 
+# Lines under a model that has code, frames, opened and keeper; the place of the problem, its code,
+# and words of its message or remedy.
+EXPRESSIONS = [
+    ("rule frames", 6, "no-condition", "whole number"),
+    ("rule code + 1 > 2", 6, "wrong-types", "a text and a whole number"),
+    ("rule -code is given", 6, "wrong-types", "does not work on a text"),
+    ("rule code || frames = \"x\"", 14, "wrong-types", "|| joins texts"),
+    ("rule opened > 3", 6, "wrong-types", "a date can't be compared"),
+    ("rule opened + opened > today", 6, "wrong-types", "a date and a date"),
+    ("rule keeper > keeper", 6, "no-order", "= or !="),
+    ("rule keeper = frames", 6, "wrong-types", "a row of Keeper"),
+    ("rule keeper.nam is given", 13, "unknown-field", "name"),
+    ("rule code.name = code", 6, "bad-path", "follows relations"),
+    ("rule photo = photo", 6, "wrong-types", "is given"),
+    ("rule kind = lonk", 13, "unknown-choice", "long"),
+    ("rule lonk = kind", 6, "unknown-choice", "long"),
+    ("rule kind in (long, shrot)", 21, "unknown-choice", "short"),
+    ("rule kind < long", 6, "no-order", "no order"),
+    ("rule frames matches \"x\"", 6, "wrong-types", "looks at a text"),
+    ("rule code matches \"[a\"", 20, "bad-pattern", "close it"),
+    ("rule length(frames) > 2", 6, "wrong-types", "length looks at a text"),
+    ("rule year(code) > 2000", 6, "wrong-types", "a date"),
+    ("rule round(code) > 1", 6, "wrong-types", "a number"),
+    ("rule round(frames, -1) > 1", 20, "wrong-arguments", "0 to 9"),
+    ("rule abs(1, 2) > 1", 6, "wrong-arguments", "one value"),
+    ("rule least(frames, code) > 1", 6, "wrong-types", "values of one type"),
+    ("rule foo(code) = 1", 6, "unknown-function", "known are"),
+    ("rule count(code) > 1", 12, "bad-path", "no collection"),
+    ("rule count(visits.held) > 1", 19, "bad-path", "counts rows"),
+    ("rule sum(visits) > 1", 10, "bad-path", "sum(visits.kg)"),
+    ("rule sum(visits.held) > 1", 6, "wrong-types", "needs numbers"),
+    ("rule max(visits.ok) > 1", 6, "wrong-types", "has no order"),
+    ("rule visits > 1", 6, "bad-path", "count(visits)"),
+    ("rule count(visits where held) > 1", 25, "no-condition", "a datetime"),
+    ("rule 1 < frames < 3", 17, "chained-comparison", "between"),
+    ("rule frames between 1", 22, "unexpected", "between 1 and 9"),
+    ("rule frames in 3", 16, "unexpected", "in (low, high)"),
+    ("rule frames is there", 16, "unexpected", "is empty"),
+    ("rule (frames > 1", 17, "unexpected", "close the bracket"),
+    ("rule frames > 1, say", 21, "unexpected", "quotes"),
+    ("rule frames > 1, at cod", 21, "unknown-field", "code"),
+    ("rule frames > 1, required", 18, "unexpected", "rule closed"),
+    ("rule opened > 2026-02-31", 15, "no-such-date", "calendar"),
+    ("rule opened > 1.5 days", 15, "wrong-value", "30 days"),
+    ('rule code = ""', 13, "empty-text", "is empty"),
+    ("total integer = frames / 2", 17, "wrong-types", "declare it as number"),
+    ("total integer = total + 1", 1, "circle", "needs itself"),
+    ("total integer 1..9 = frames", 15, "unexpected-range", "take the range"),
+    ("total integer = frames, required", 25, "misplaced-modifier", "computed field"),
+    ("more <-> Keper", 10, "unknown-model", "Keeper"),
+    ("more <-> Keeper.hives", 17, "unknown-reference", "declare it there"),
+    ("more list of Fram", 14, "unknown-part", "Frame"),
+    ("more list of integer", 14, "bad-list", "lists hold text"),
+    ("pic image up to 4 XB", 19, "unknown-unit", "KB"),
+    ("pic image up to nothing MB", 17, "bad-size", "4 MB"),
+    ("pic image of tiff", 14, "unknown-suffix", "png"),
+    ("pic file, unique", 11, "misplaced-modifier", "file up to"),
+    ("pic file, default 3", 19, "wrong-value", "no default"),
+    ("word slug from frames", 1, "bad-slug", "text field"),
+    ("word slug name", 11, "unexpected", "slug from name"),
+    ("at_noon time 25:00..", 14, "no-such-date", "23"),
+    ("site url, default \"example\"", 19, "wrong-value", "https://"),
+    ("tel phone, default \"call\"", 20, "wrong-value", "+44"),
+    ("other -> Keeper, loops allowed", 18, "misplaced-modifier", "itself"),
+    ("other -> Keeper, owned, on removal refuse", 25, "contradiction", "owned"),
+    ("other -> Keeper, where nam is given", 24, "unknown-field", "name"),
+    ("other -> Keeper, as area", 18, "misplaced-modifier", "known for it"),
+    ("other integer, as radio", 16, "misplaced-modifier", "take it out"),
+    ("other text 9, as box", 18, "unknown-control", "area"),
+    ("other text 9, internal, fixed", 25, "contradiction", "keep one"),
+    ('other text 9, stored as ""', 25, "bad-name", "1 to 60"),
+    ("other text 9, sample gauss(1, 2)", 22, "unknown-sample", "known are"),
+    ("other text 9, sample normal(1, 2)", 22, "misplaced-sample", "makes no values"),
+    ("other integer, sample normal(1)", 23, "wrong-arguments", "normal(10, 2)"),
+    ("other integer, sample normal(1, 0)", 23, "wrong-arguments", "above 0"),
+    ("other integer, sample 120% empty", 23, "bad-share", "15%"),
+    ("other integer, sample 2..3 per code", 23, "misplaced-sample", "relation"),
+    ("other -> Keeper, sample 3..2 per keeper", 25, "empty-range", "2..3"),
+    ("other text 9, sample town and town", 31, "said-twice", "keep one"),
+    ("unique code", 1, "said-otherwise", "unique"),
+    ("unique code, cod", 14, "unknown-field", "code"),
+    ("index nothing", 7, "unknown-field", "known are"),
+    ("form Place: code", 6, "unexpected", "quotes"),
+    ('form "Place" code', 14, "unexpected", ":"),
+    ('form "Place": code, code', 21, "said-twice", "keep one"),
+    ("pages list, show", 13, "unknown-page", "known are"),
+    ("menu Bees", 6, "unexpected", "quotes"),
+    ("keep time", 6, "unknown-keep", "times"),
+    ("address frames", 9, "not-unique", "required, unique"),
+    ("key kind", 5, "not-unique", "required"),
+    ("search code, keeper.nam", 21, "unknown-field", "name"),
+    ("filter nothing", 8, "unknown-field", "known are"),
+    ("sort photo", 6, "no-order", "another field"),
+]  # fmt: skip
+
+_AROUND = """\
+model Keeper
+    name text 40
+model Visit
+    hive -> Hive
+    held datetime
+    ok boolean
+part Frame
+    position integer
+model Hive
+    code text 7
+    frames integer
+    opened date
+    keeper -> Keeper
+    photo image
+    kind one of long | short
+    visits <- Visit.hive
+    {}
+"""
+
+
+@pytest.mark.parametrize(("line", "column", "code", "words"), EXPRESSIONS)
+def test_what_makes_no_sense_is_placed_and_explained(
+    line: str, column: int, code: str, words: str
+) -> None:
+    problems = understand(_AROUND.format(line))[1]
+    assert [problem.code for problem in problems] == [code], problems
+    (problem,) = problems
+    assert words in f"{problem.message} {problem.remedy}", problem
+    assert problem.span.place == (17, 4 + column), problem.span.place
+    assert problem.remedy and as_text(problem)
+
+
 # Lines that can't all be met, and words of what is said about it.
 CONTRADICTIONS = [
     ("a integer 1..9, >= 10", "false as soon as"),

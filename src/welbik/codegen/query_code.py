@@ -256,8 +256,12 @@ class Queries:
 
     def _by_text(self, node: Apply, parts: list[str]) -> str:
         """An operation in the words of each database, its operands put in by number."""
+        # How many places to round to is part of the text itself.
         holes = tuple(
-            Value("", f"{{{n}}}", part.type, (), True) for n, part in enumerate(node.operands)
+            part
+            if node.word in ("round", "to_exact") and n
+            else Value("", f"{{{n}}}", part.type, (), True)
+            for n, part in enumerate(node.operands)
         )
         made = []
         for dialect in (Sqlite, Postgresql):
@@ -265,7 +269,7 @@ class Queries:
             for number in range(len(holes)):
                 text = text.replace(f'""."{{{number}}}"', f"{{{number}}}")
             made.append(text)
-        if node.word == "round":
+        if node.word in ("round", "to_exact"):
             parts = parts[:1]
         return _sql(made, parts, node.type)
 

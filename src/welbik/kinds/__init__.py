@@ -8,7 +8,7 @@ from pkgutil import iter_modules
 
 from .base import Kind
 
-_HELPERS = {"base", "bounds", "literals"}
+_HELPERS = {"base", "bounds", "formed", "literals"}
 
 
 @cache

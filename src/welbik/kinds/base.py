@@ -110,9 +110,6 @@ class Kind:
     internal: ClassVar[bool] = False
     """Whether it is on no form, unless said."""
 
-    computable: ClassVar[bool] = True
-    """Whether a formula can give it."""
-
     @property
     def part(self) -> str:
         """The part whose values it holds, for lists of one."""

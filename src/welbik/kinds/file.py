@@ -29,7 +29,6 @@ def shown_size(size: int) -> str:
 class File(Kind):
     word: ClassVar[str] = "file"
     annotation: ClassVar[str] = "uploads.Stored"
-    computable: ClassVar[bool] = False
     often_empty: ClassVar[float] = 1.0
     largest: int = _LARGEST
     suffixes: tuple[str, ...] = ()

@@ -21,7 +21,6 @@ _MOST = 100
 class ListOf(Kind):
     word: ClassVar[str] = "list"
     annotation: ClassVar[str] = "list[Any]"
-    computable: ClassVar[bool] = False
     shape: str = ""
     text: Text | None = None
 

@@ -6,49 +6,22 @@ import re
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
-from ..language.diagnostics import Report
-from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, no_range, wants
-from .literals import quote
+from .base import Array, Case, Control, Stream
+from .formed import Formed
 
 if TYPE_CHECKING:
     from ..schema.model import Field
 
-_LONGEST = 40
-_FORM = re.compile(r"\+?[0-9(][0-9 ()./-]*( ?(x|ext\.?) ?[0-9]+)?")
-"""Digits with what people put between them; ITU-T E.164 has 15 digits at most."""
-
 
 @dataclass(frozen=True, eq=False)
-class Phone(Kind):
+class Phone(Formed):
     word: ClassVar[str] = "phone"
-    annotation: ClassVar[str] = "str"
-
-    @classmethod
-    def read(cls, node: Type, report: Report) -> Phone | None:
-        no_range(node, report)
-        return cls()
-
-    def stored(self) -> Stored:
-        return Stored(f"text {_LONGEST}", length=f"3..{_LONGEST}")
-
-    def column(self) -> str:
-        return f"sa.String({_LONGEST})"
-
-    def default(self, given: Bound, report: Report) -> str | None:
-        literal = wants(given, ("string",), "text", report)
-        if literal is not None and not _FORM.fullmatch(literal.text):
-            report.add(
-                "wrong-value",
-                f"{literal.span.text} is no telephone number",
-                literal.span,
-                'write "+44 1632 960123"',
-            )
-            return None
-        return None if literal is None else literal.text
-
-    def source(self, value: object) -> str:
-        return quote(str(value))
+    shortest: ClassVar[int] = 3
+    longest: ClassVar[int] = 40
+    # Digits with what people put between them; ITU-T E.164 has 15 digits at most.
+    form: ClassVar[re.Pattern[str]] = re.compile(r"\+?[0-9(][0-9 ()./-]*( ?(x|ext\.?) ?[0-9]+)?")
+    called: ClassVar[str] = "telephone number"
+    example: ClassVar[str] = "+44 1632 960123"
 
     def control(self, field: Field) -> Control:
         return Control("Phone", {})

@@ -20,7 +20,6 @@ _LONGEST = 80
 class Slug(Kind):
     word: ClassVar[str] = "slug"
     annotation: ClassVar[str] = "str"
-    computable: ClassVar[bool] = False
     source_field: str = ""
 
     @classmethod

@@ -19,7 +19,6 @@ class Uuid(Kind):
     word: ClassVar[str] = "uuid"
     annotation: ClassVar[str] = "UUID"
     internal: ClassVar[bool] = True
-    computable: ClassVar[bool] = False
     often_empty: ClassVar[float] = 0.0
 
     @classmethod

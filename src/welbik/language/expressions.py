@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from .cursor import Cursor
 from .syntax import Aggregate, Clock, Expression, Literal, Name, Operation, Word
 from .words import COMPARISONS
@@ -15,6 +17,8 @@ FUNCTIONS = {
     "greatest": (2, 20),
 }
 """Functions and the fewest and most values they take."""
+
+Reader = Callable[[Cursor, int], Expression]
 
 _DEEPEST = 60
 """Brackets within brackets, and operators before operators: more is no rule but a mistake."""
@@ -30,7 +34,7 @@ def operand(cursor: Cursor) -> Expression:
     return _joined(cursor, 0)
 
 
-def _operation(cursor: Cursor, word: Word, *operands: Expression) -> Operation:
+def _operation(word: Word, *operands: Expression) -> Operation:
     first = operands[0].span
     span = first._replace(start=min(first.start, word.span.start))
     last = operands[-1].span if operands[-1].span.end > word.span.end else word.span
@@ -52,42 +56,39 @@ def _at_word(cursor: Cursor, *words: str) -> bool:
     return cursor.now.kind == "word" and cursor.now.text in words
 
 
-def _when(cursor: Cursor, depth: int) -> Expression:
-    left = _either(cursor, depth)
-    while _at_word(cursor, "when"):
+def _chained(cursor: Cursor, depth: int, inner: Reader, *words: str) -> Expression:
+    """Operands joined from the left by operators of one strength."""
+    left = inner(cursor, depth)
+    while cursor.now.text in words and cursor.now.kind in ("word", "op"):
         word = _word(cursor)
-        left = _operation(cursor, word, left, _either(cursor, depth))
+        left = _operation(word, left, inner(cursor, depth))
     return left
+
+
+def _when(cursor: Cursor, depth: int) -> Expression:
+    return _chained(cursor, depth, _either, "when")
 
 
 def _either(cursor: Cursor, depth: int) -> Expression:
-    left = _both(cursor, depth)
-    while _at_word(cursor, "or"):
-        word = _word(cursor)
-        left = _operation(cursor, word, left, _both(cursor, depth))
-    return left
+    return _chained(cursor, depth, _both, "or")
 
 
 def _both(cursor: Cursor, depth: int) -> Expression:
-    left = _negated(cursor, depth)
-    while _at_word(cursor, "and"):
-        word = _word(cursor)
-        left = _operation(cursor, word, left, _negated(cursor, depth))
-    return left
+    return _chained(cursor, depth, _negated, "and")
 
 
 def _negated(cursor: Cursor, depth: int) -> Expression:
     if not _at_word(cursor, "not"):
         return compared(cursor, _joined(cursor, depth), depth)
     word = _word(cursor)
-    return _operation(cursor, word, _negated(cursor, _deeper(cursor, depth)))
+    return _operation(word, _negated(cursor, _deeper(cursor, depth)))
 
 
 def compared(cursor: Cursor, left: Expression, depth: int = 0) -> Expression:
     """`left` with the comparison that follows it, if one does."""
     if cursor.now.kind == "op" and cursor.now.text in COMPARISONS:
         word = _word(cursor)
-        found = _operation(cursor, word, left, _joined(cursor, depth))
+        found = _operation(word, left, _joined(cursor, depth))
         if cursor.now.kind == "op" and cursor.now.text in COMPARISONS:
             raise cursor.fail(
                 "chained-comparison",
@@ -99,20 +100,20 @@ def compared(cursor: Cursor, left: Expression, depth: int = 0) -> Expression:
         word = _word(cursor)
         low = _joined(cursor, depth)
         cursor.expect("and", "write: between 1 and 9")
-        return _operation(cursor, word, left, low, _joined(cursor, depth))
+        return _operation(word, left, low, _joined(cursor, depth))
     if _at_word(cursor, "in"):
         return _among(cursor, left, depth)
     if _at_word(cursor, "matches"):
         word = _word(cursor)
         text = cursor.string("a pattern")
-        return _operation(cursor, word, left, Literal("string", text.text, text.span))
+        return _operation(word, left, Literal("string", text.text, text.span))
     if _at_word(cursor, "is"):
         cursor.step()
         if not _at_word(cursor, "empty", "given"):
             raise cursor.fail(
                 "unexpected", f"expected empty or given, found {cursor.found}", "write: is empty"
             )
-        return _operation(cursor, _word(cursor), left)
+        return _operation(_word(cursor), left)
     return left
 
 
@@ -123,32 +124,20 @@ def _among(cursor: Cursor, left: Expression, depth: int) -> Expression:
     while cursor.take(","):
         values.append(_joined(cursor, _deeper(cursor, depth)))
     closing = cursor.expect(")", "close the list of values")
-    found = _operation(cursor, word, left, *values)
+    found = _operation(word, left, *values)
     return found._replace(span=found.span.to(cursor.span(closing)))
 
 
 def _joined(cursor: Cursor, depth: int) -> Expression:
-    left = _sum(cursor, depth)
-    while cursor.now.text == "||" and cursor.now.kind == "op":
-        word = _word(cursor)
-        left = _operation(cursor, word, left, _sum(cursor, depth))
-    return left
+    return _chained(cursor, depth, _sum, "||")
 
 
 def _sum(cursor: Cursor, depth: int) -> Expression:
-    left = _product(cursor, depth)
-    while cursor.now.text in ("+", "-") and cursor.now.kind == "op":
-        word = _word(cursor)
-        left = _operation(cursor, word, left, _product(cursor, depth))
-    return left
+    return _chained(cursor, depth, _product, "+", "-")
 
 
 def _product(cursor: Cursor, depth: int) -> Expression:
-    left = _signed(cursor, depth)
-    while cursor.now.text in ("*", "/") and cursor.now.kind == "op":
-        word = _word(cursor)
-        left = _operation(cursor, word, left, _signed(cursor, depth))
-    return left
+    return _chained(cursor, depth, _signed, "*", "/")
 
 
 def _signed(cursor: Cursor, depth: int) -> Expression:
@@ -158,7 +147,7 @@ def _signed(cursor: Cursor, depth: int) -> Expression:
     inner = _signed(cursor, _deeper(cursor, depth))
     if isinstance(inner, Literal) and inner.kind == "number" and inner.text[0] != "-":
         return Literal("number", "-" + inner.text, sign.span.to(inner.span))
-    return _operation(cursor, Word("neg", sign.span), inner)
+    return _operation(Word("neg", sign.span), inner)
 
 
 def _single(cursor: Cursor, depth: int) -> Expression:

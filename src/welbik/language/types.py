@@ -8,7 +8,6 @@ from collections.abc import Sequence
 from ..problems import did_you_mean, nearest
 from . import syntax
 from .cursor import Cursor, Skip
-from .source import Span
 from .syntax import Word
 from .words import SIZES
 
@@ -161,7 +160,3 @@ def _suffixes(cursor: Cursor) -> list[Word]:
         cursor.step()
         found.append(cursor.word("a suffix"))
     return found
-
-
-def span_of(words: Sequence[Word]) -> Span:
-    return words[0].span.to(words[-1].span)

@@ -16,9 +16,6 @@ from ..rules.strings import Strings
 from ..rules.tree import Apply, Node, Value, walk
 from .model import Field, Many, Model, Reference, Rule, Schema
 
-Places = Mapping[tuple[str, str], Span]
-"""Where a profile's count of a model stands."""
-
 
 def check_contradictions(schema: Schema, files: Sequence[syntax.File], report: Report) -> None:
     """Rules that are never true, and counts of rows that can't be had."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from typing import NamedTuple
 
@@ -246,7 +247,8 @@ class _Typing:
             return found
         left, right = operands
         if word in _TURNED:
-            return self._compare(_TURNED[word], right, left, model, written)
+            found = self._compare(_TURNED[word], left, right, model, written)
+            return replace(found, operands=found.operands[::-1])
         if word == "!=":
             return _apply("not", (self._compare("=", left, right, model, written),))
         return self._compare(word, left, right, model, written)
@@ -258,7 +260,7 @@ class _Typing:
         right: syntax.Expression,
         model: str,
         written: syntax.Operation,
-    ) -> Node:
+    ) -> Apply:
         first, second = self._sides(left, right, model)
         if word != "=" and first.type.name in ("boolean", "row", "other"):
             raise self.wrong(

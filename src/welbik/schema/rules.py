@@ -8,8 +8,7 @@ from ..language import syntax
 from ..language.diagnostics import Report
 from ..problems import did_you_mean, nearest
 from ..rules.text import as_text, wording
-from ..rules.tree import Aggregate, Apply, Const, Node, Step, Value, own, reached, walk
-from . import tree_values
+from ..rules.tree import Aggregate, Apply, Const, Node, Step, Type, Value, own, reached, walk
 from .expressions import Scope, condition
 from .members import Modifiers
 from .model import Field, Many, Reference, Rule
@@ -89,7 +88,7 @@ def where_rules(references: Sequence[Reference]) -> list[Rule]:
         step = Step(reference.model, reference.name, reference.target, reference.required)
         node = reached(reference.where, (step,))
         if not reference.required:
-            here = tree_values.of_reference(reference)
+            here = Value(reference.model, reference.name, Type("row", model=reference.target))
             node = Apply("or", (Apply("empty", (here,), node.type), node), node.type)
         say = reference.says.get(
             "where", "Choose one that may be chosen: this one may not any more."
