@@ -17,7 +17,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from language import checking, fuzzed
+from language import checking, fuzzed_on_all_cores
 from page import page_rates
 
 BIN = Path(sys.executable).parent
@@ -171,7 +171,7 @@ def main() -> None:
     arguments = parser.parse_args()
     smoke = arguments.smoke
     if arguments.fuzz:
-        wrong = fuzzed(arguments.fuzz)
+        wrong = fuzzed_on_all_cores(arguments.fuzz)
         print(f"{arguments.fuzz:,} damaged files read, {wrong:,} with problems, none broke it")
         return
     with tempfile.TemporaryDirectory() as temporary:

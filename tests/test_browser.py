@@ -9,7 +9,7 @@ import sqlite3
 from collections.abc import Callable, Iterator
 
 import pytest
-from conftest import Project
+from conftest import HERE, Project
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 from served import served
 
@@ -267,3 +267,114 @@ def test_all_of_it_works_without_scripts(browser: Browser, address: str) -> None
 def _fill_without_scripts(page: Page) -> None:
     page.get_by_label("Name").fill("Bo Reed")
     page.get_by_label("Email").fill("bo@example.org")
+
+
+REGISTER = (HERE / "projects" / "whole-language.welbik").read_text("utf-8")
+# The smallest PNG there is: one pixel.
+DOT = bytes.fromhex(
+    "89504e470d0a1a0a0000000d49484452000000010000000108060000001f15c4890000000d49444154789c6360606060000000050001a5f645400000000049454e44ae426082"
+)
+
+
+@pytest.fixture(scope="module")
+def register(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The beekeepers' register with a few rows, served."""
+    project = Project(tmp_path_factory.mktemp("register"))
+    project.write("welbik.toml", 'package = "bees"\ndatabase = "sqlite:///bees.db"\n')
+    text = re.sub(r"(?ms)^seed$.*", "", REGISTER)
+    text = re.sub(r"sample \d+\.\.\d+ per \w+", "sample skewed", text)
+    project.declare(
+        f"{text}\nseed\n    5 Keeper\n    5 Apiary\n    9 Queen\n    6 Hive\n    30 Inspection\n    9 Harvest\n"
+    )
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    with served(project) as address:
+        yield address
+
+
+@pytest.fixture
+def bees(browser: Browser, register: str) -> Iterator[Page]:
+    context = browser.new_context(base_url=register, viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    page.set_default_timeout(15_000)
+    yield page
+    context.close()
+
+
+def test_a_hive_with_a_picture_and_frames_is_entered(bees: Page) -> None:
+    bees.goto("/hives/new")
+    assert bees.locator("fieldset.group > legend").all_text_contents() == ["Place", "Make", "Life"]
+    bees.get_by_label("Apiary").select_option(index=1)
+    bees.get_by_label("Code").fill("QQ-1234")
+    bees.get_by_label("Photo").set_input_files(
+        [{"name": "hive.png", "mimeType": "image/png", "buffer": DOT}]
+    )
+    bees.locator('[name="layout-0-position"]').fill("3")
+    bees.locator('[name="layout-0-comb"]').select_option("empty")
+    bees.locator('[name="layout-1-position"]').fill("4")
+    bees.get_by_label("Opened").fill("2024-05-01")
+    bees.get_by_label("Closed").fill("2024-04-01")
+    bees.get_by_role("button", name="Save").click()
+    expect(bees.locator("#closed-problem")).to_have_text("A hive closes after it opens")
+    expect(bees.locator("#reason-problem")).to_have_text("Say why it closed")
+    # The picture and the frames were kept while the form is mended.
+    expect(bees.locator(".kept img")).to_have_attribute("alt", "hive.png")
+    expect(bees.locator('[name="layout-1-position"]')).to_have_value("4")
+    bees.get_by_label("Closed").fill("2024-06-01")
+    bees.get_by_label("Reason").fill("Joined with another")
+    bees.get_by_role("button", name="Save").click()
+    expect(bees).to_have_url(re.compile("/hives/QQ-1234$"))
+    assert bees.locator("dd img").evaluate("image => image.naturalWidth") == 1
+    rows = bees.locator("table.entries tbody tr")
+    assert [text.split() for text in rows.all_inner_texts()] == [
+        ["3", "Empty", "No"],
+        ["4", "Drawn", "No"],
+    ]
+
+
+def test_the_browser_holds_what_rules_say_of_one_field(bees: Page) -> None:
+    bees.goto("/inspections/new")
+    expect(bees.locator("#brood")).to_have_attribute("max", "24")
+    bees.goto("/harvests/new")
+    expect(bees.get_by_label("Kg")).to_have_attribute("step", "0.1")
+
+
+def test_what_is_in_the_way_is_linked(bees: Page) -> None:
+    bees.goto("/inspections?sort=-brood")
+    bees.locator("tbody th a").first.click()
+    href = bees.locator('dd a[href^="/hives/"]').get_attribute("href")
+    bees.goto(f"{href}/edit")
+    frames = bees.locator("#frames")
+    bees.locator("form").evaluate("form => form.noValidate = true")
+    frames.fill("4")
+    bees.get_by_role("button", name="Save").click()
+    notice = bees.locator(".notice", has_text="in the way")
+    expect(notice).to_be_visible()
+    expect(frames).to_have_attribute("aria-invalid", "true")
+    notice.locator("a").first.click()
+    expect(bees).to_have_url(re.compile(r"/inspections/\d+$"))
+
+
+def test_findings_are_ticked_and_shown_on_both_sides(bees: Page) -> None:
+    bees.goto("/inspections/2/edit")
+    for box in bees.locator('[name="findings"]').all():
+        box.uncheck()
+    bees.get_by_label("Wax moth").check()
+    bees.get_by_label("Chalk brood").check()
+    bees.get_by_role("button", name="Save").click()
+    assert sorted(bees.locator(".names li").all_inner_texts()) == ["Chalk brood", "Wax moth"]
+    bees.get_by_role("link", name="Wax moth").click()
+    expect(bees.locator('.names a[href="/inspections/2"]')).to_be_visible()
+
+
+def test_the_bin_gives_back(bees: Page) -> None:
+    bees.goto("/hives")
+    code = bees.locator("tbody th a").last.inner_text()
+    bees.goto(f"/hives/{code}/remove")
+    bees.get_by_role("button", name="Remove").click()
+    expect(bees.locator("tbody")).not_to_contain_text(code)
+    bees.get_by_role("link", name="Bin").click()
+    bees.get_by_role("row", name=code).get_by_role("button").click()
+    expect(bees.get_by_role("status")).to_contain_text(f"{code} is restored")
+    bees.goto(f"/hives/{code}")
+    expect(bees.locator("h1")).to_have_text(code)

@@ -57,8 +57,9 @@ def broken(schema: Schema, seed: int) -> dict[str, int]:
                     0
                 ]
             for unique in model.uniques:
-                columns = ", ".join(f'"{model.stored(name).column}"' for name in unique.names)
-                query = f'SELECT count(*) FROM (SELECT 1 FROM "{model.table}" GROUP BY {columns} HAVING count(*) > 1)'
+                names = [f'"{model.stored(name).column}"' for name in unique.names]
+                columns, there = ", ".join(names), " AND ".join(f"{n} IS NOT NULL" for n in names)
+                query = f'SELECT count(*) FROM (SELECT 1 FROM "{model.table}" WHERE {there} GROUP BY {columns} HAVING count(*) > 1)'
                 found[f"{model.name}: unique {columns}"] = database.connection.execute(
                     query
                 ).fetchone()[0]

@@ -117,5 +117,6 @@ class sql(FunctionElement[Any]):
 def _compile(element: sql, compiler: Any, **options: Any) -> str:
     known = compiler.dialect.name == "sqlite"
     text = element.sqlite if known else element.other
-    operands = [compiler.process(part, **options) for part in element.clauses]
+    # Between brackets: an operand may be a sum, and the text around it a product.
+    operands = [f"({compiler.process(part, **options)})" for part in element.clauses]
     return text.format(*operands)
