@@ -6,17 +6,18 @@ import importlib
 import re
 import sys
 import time
-from datetime import date
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
 from flask import Flask, render_template, request
 from jinja2 import DictLoader
-from sqlalchemy import Date, ForeignKey, String, create_engine, event, func, select
+from sqlalchemy import JSON, Date, ForeignKey, String, create_engine, event, func, select
 from sqlalchemy.orm import (
     DeclarativeBase,
     Mapped,
     Session,
+    column_property,
     contains_eager,
     mapped_column,
     relationship,
@@ -35,6 +36,13 @@ class Apiary(Base):
     name: Mapped[str] = mapped_column(String(60))
 
 
+class Harvest(Base):
+    __tablename__ = "harvest"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    hive_id: Mapped[int]
+    kg: Mapped[int]
+
+
 class Hive(Base):
     __tablename__ = "hive"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -47,6 +55,14 @@ class Hive(Base):
     opened: Mapped[date] = mapped_column(Date)
     closed: Mapped[date | None] = mapped_column(Date)
     reason: Mapped[str | None] = mapped_column(String(200))
+    photo: Mapped[Any | None] = mapped_column(JSON)
+    layout: Mapped[Any | None] = mapped_column(JSON)
+    created_at: Mapped[datetime]
+    updated_at: Mapped[datetime]
+    removed_at: Mapped[datetime | None]
+    total: Mapped[int | None] = column_property(
+        select(func.sum(Harvest.kg)).where(Harvest.hive_id == id).scalar_subquery()
+    )
 
 
 KINDS = {"national": "National", "top_bar": "Top-bar", "warre": "Warré", "long": "Long"}
@@ -69,16 +85,18 @@ def by_hand(database: Path, templates: dict[str, str]) -> Flask:
             sort = request.args.get("sort", "code")
             number = int(request.args.get("page", "1"))
             rows = select(Hive).join(Hive.apiary).options(contains_eager(Hive.apiary))
+            rows = rows.where(Hive.removed_at.is_(None))
             order = {"code": Hive.code, "apiary": Apiary.name}[sort]
             some = rows.order_by(order, Hive.id).limit(25).offset((number - 1) * 25)
-            total = session.scalar(select(func.count()).select_from(Hive)) or 0
+            count = select(func.count()).select_from(Hive).where(Hive.removed_at.is_(None))
+            total = session.scalar(count) or 0
             found = session.scalars(some).all()
             return render_template(
                 "hives.html", hives=found, sort=sort, kinds=KINDS, number=number, total=total
             )
 
-    @app.get("/hives/<int:id>")
-    def hive(id: int) -> str:
+    @app.get("/hives/<code>")
+    def hive(code: str) -> str:
         return ""
 
     @app.get("/<path>")
@@ -94,11 +112,11 @@ def by_hand(database: Path, templates: dict[str, str]) -> Flask:
 
 _ROWS = """{% for hive in hives %}
       <tr>
-        <th scope="row"><a href="{{ url_for('hive', id=hive.id) }}">{{ hive.code }}</a></th>
+        <th scope="row"><a href="{{ url_for('hive', code=hive.code) }}">{{ hive.code }}</a></th>
         <td data-label="Apiary"><a href="{{ url_for('apiary', id=hive.apiary_id) }}">{{ hive.apiary.name }}</a></td>
         <td data-label="Kind">{{ kinds[hive.kind] }}</td>
         <td class="number" data-label="Frames">{{ hive.frames }}</td>
-        <td data-label="Opened">{{ hive.opened }}</td>
+        <td class="number" data-label="Honey so far (kg)">{{ "—" if hive.total is none else "%.1f" | format(hive.total / 10) }}</td>
       </tr>
 {% endfor %}"""
 
@@ -110,7 +128,7 @@ def _templates(page: str) -> dict[str, str]:
         head = head.replace(
             f'href="/{path}"', f"href=\"{{{{ url_for('other', path='{path}') }}}}\""
         )
-    for name in ("code", "apiary", "kind", "frames", "opened"):
+    for name in ("code", "apiary", "kind", "frames", "total_kg"):
         link = f"{{{{ url_for('hives', sort='-{name}' if sort == '{name}' else '{name}')[6:] }}}}"
         head = re.sub(rf'href="\?sort=-?{name}"', f'href="{link}"', head)
     foot = rest.split("</tbody>")[1]
