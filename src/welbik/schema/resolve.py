@@ -29,7 +29,7 @@ from .rows import resolve_rows
 from .rules import Written, check_rules, clause_rules, field_rules, named, where_rules
 from .scope import Scope
 from .seeds import resolve_seeds
-from .shapes import resolve_shapes, resolve_values
+from .shapes import resolve_shapes, resolve_values, unknown_part, with_choices
 
 _TAKEN_MODELS = (
     *("Any", "Base", "ClassVar", "Mapped", "Decimal", "Blueprint", "ResponseReturnValue"),
@@ -410,41 +410,6 @@ class _Resolver:
             )
             return ""
         return word.text
-
-
-def with_choices(
-    node: syntax.Field, values: dict[str, tuple[syntax.Choice, ...]], report: Report
-) -> syntax.Field | None:
-    """A field whose type names a list of values, with those values in it."""
-    named_list = node.type.named
-    if node.type.word.text != "one" or named_list is None:
-        return node
-    if named_list.text not in values:
-        from ..problems import did_you_mean, nearest
-
-        report.add(
-            "unknown-values",
-            f"there are no values called {named_list.text!r}",
-            named_list.span,
-            did_you_mean(named_list.text, list(values))
-            or f"declare them: values {named_list.text}",
-            fix=nearest(named_list.text, list(values)),
-        )
-        return None
-    choices = values[named_list.text]
-    return node._replace(type=node.type._replace(choices=choices)) if choices else None
-
-
-def unknown_part(word: syntax.Word, shapes: dict[str, Shape], report: Report) -> None:
-    from ..problems import did_you_mean, nearest
-
-    report.add(
-        "unknown-part",
-        f"there is no part {word.text!r}",
-        word.span,
-        did_you_mean(word.text, list(shapes)) or f"declare it: part {word.text}",
-        fix=nearest(word.text, list(shapes)),
-    )
 
 
 def _called(node: syntax.Model, report: Report) -> tuple[str, str]:

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from ..kinds import kinds
 from ..language import syntax
 from ..language.diagnostics import Report
+from ..problems import did_you_mean, nearest
 from .members import resolve_field
 from .model import Field, Shape
 from .rules import clause_rules, field_rules, named
@@ -88,8 +89,6 @@ def resolve_shapes(
 def _shape(
     node: syntax.Model, values: dict[str, tuple[syntax.Choice, ...]], report: Report
 ) -> Shape:
-    from .resolve import with_choices
-
     fields: list[Field] = []
     written = []
     unread: set[str] = set()
@@ -145,3 +144,34 @@ def _plain_field(member: syntax.Member, node: syntax.Model, report: Report) -> s
         f"put it into a model, or make {node.name.text} a model of its own",
     )
     return None
+
+
+def with_choices(
+    node: syntax.Field, values: dict[str, tuple[syntax.Choice, ...]], report: Report
+) -> syntax.Field | None:
+    """A field whose type names a list of values, with those values in it."""
+    named_list = node.type.named
+    if node.type.word.text != "one" or named_list is None:
+        return node
+    if named_list.text not in values:
+        report.add(
+            "unknown-values",
+            f"there are no values called {named_list.text!r}",
+            named_list.span,
+            did_you_mean(named_list.text, list(values))
+            or f"declare them: values {named_list.text}",
+            fix=nearest(named_list.text, list(values)),
+        )
+        return None
+    choices = values[named_list.text]
+    return node._replace(type=node.type._replace(choices=choices)) if choices else None
+
+
+def unknown_part(word: syntax.Word, shapes: dict[str, Shape], report: Report) -> None:
+    report.add(
+        "unknown-part",
+        f"there is no part {word.text!r}",
+        word.span,
+        did_you_mean(word.text, list(shapes)) or f"declare it: part {word.text}",
+        fix=nearest(word.text, list(shapes)),
+    )
