@@ -60,6 +60,10 @@ def _text(value: Any) -> str:
         return ""
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, list):
+        import json
+
+        return json.dumps(value, ensure_ascii=False)
     return (
         value.isoformat(timespec="minutes").replace("+00:00", "Z")
         if hasattr(value, "hour")
@@ -67,11 +71,21 @@ def _text(value: Any) -> str:
     )
 
 
+def _short(value: Any) -> str:
+    """A value for a table: what has parts of its own is counted."""
+    if isinstance(value, list) and value and isinstance(value[0], dict):
+        return f"{len(value)} entr{'y' if len(value) == 1 else 'ies'}"
+    return ", ".join(map(str, value)) if isinstance(value, list) else _text(value)
+
+
 def _json(names: list[str], rows: list[dict[str, Any]]) -> None:
     import json
 
     plain = [
-        {k: v if isinstance(v, str | int | float | None) else _text(v) for k, v in row.items()}
+        {
+            k: v if isinstance(v, str | int | float | list | None) else _text(v)
+            for k, v in row.items()
+        }
         for row in rows
     ]
     click.echo(json.dumps(plain, ensure_ascii=False, indent=2))
@@ -92,7 +106,7 @@ def _table(names: list[str], rows: list[dict[str, Any]]) -> None:
     """Columns as wide as they need be, cut so that a row stays on its line."""
     import shutil
 
-    cells = [names, *([_text(row[name]) or "—" for name in names] for row in rows)]
+    cells = [names, *([_short(row[name]) or "—" for name in names] for row in rows)]
     widths = _fit(
         [max(len(row[at]) for row in cells) for at in range(len(names))],
         shutil.get_terminal_size((100, 24)).columns,

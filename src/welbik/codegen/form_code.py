@@ -159,7 +159,7 @@ def _common(member: Field | Reference | Many) -> dict[str, str]:
     if isinstance(member, Field):
         if member.default is not None:
             found["default"] = member.kind.source(member.default)
-        if member.unit:
+        if member.unit and member.unit.lower() != member.label.lower():
             found["unit"] = quote(member.unit)
     usual = f"{member.name}_id" if isinstance(member, Reference) else member.name
     if attribute != usual:

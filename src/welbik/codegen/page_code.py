@@ -79,7 +79,8 @@ def _related(schema: Schema, member: Reference, row: str) -> str:
 def _heading(member: AnyMember) -> str:
     """A column's label with its unit, so that cells hold numbers alone."""
     unit = member.unit if isinstance(member, Field | Computed) else ""
-    return f"{member.label} ({unit})" if unit else member.label
+    told = unit.lower() == member.label.lower()
+    return f"{member.label} ({unit})" if unit and not told else member.label
 
 
 def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
