@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 import test_rules as rules
-from hypothesis import Phase, given, settings
+from hypothesis import Phase, example, given, settings
 from loaded import Application, application
 
 from welbik.codegen.query_code import Queries
@@ -71,7 +71,19 @@ def by_sqlalchemy(app: Application, node: Any, data: dict[str, list[dict[str, An
     return [rules.plain(value, node.type) for value in found]
 
 
+def _one(model: str) -> dict[str, Any]:
+    """A row with what is required, and nothing else."""
+    row: dict[str, Any] = dict.fromkeys(rules.TYPES) | {"id": 1, "j": 1, "e": 10, "u": "a"}
+    row["other_day"] = dt.date(2024, 3, 1)
+    return row | ({"up": None, "must": 1, "seen": set()} if model == "Hive" else {"above": None})
+
+
+PLAIN = {"Site": [_one("Site")], "Hive": [_one("Hive")]}
+
+
 @given(rules.cases())
+@example(("today", PLAIN))
+@example(("now", PLAIN))
 @settings(max_examples=250, phases=(Phase.explicit, Phase.reuse, Phase.generate))
 def test_the_application_s_queries_agree_with_python(
     app: Application, case: tuple[str, dict[str, list[dict[str, Any]]]]

@@ -52,7 +52,10 @@ class Queries:
         self.used: set[str] = set()
 
     def condition(self, node: Node) -> str:
-        """Source of an SQL condition."""
+        """Source of an SQL condition, or value."""
+        if isinstance(node, Clock):
+            # As a column by itself a parameter would lose what tells it when the query is cached.
+            return _sql(["{0}"] * 2, [self._write(node, None)], node.type)
         return _unwrapped(self._write(node, None))
 
     value = condition
@@ -260,14 +263,16 @@ class Queries:
         holes = tuple(
             part
             if node.word in ("round", "to_exact") and n
-            else Value("", f"{{{n}}}", part.type, (), True)
+            else Value("", f"hole {n}", part.type, (), True)
             for n, part in enumerate(node.operands)
         )
         made = []
         for dialect in (Sqlite, Postgresql):
             text = dialect(_Holes()).write(Apply(node.word, holes, node.type, node.pattern), "")
+            # Braces of a pattern are its own.
+            text = text.replace("{", "{{").replace("}", "}}")
             for number in range(len(holes)):
-                text = text.replace(f'""."{{{number}}}"', f"{{{number}}}")
+                text = text.replace(f'""."hole {number}"', f"{{{number}}}")
             made.append(text)
         if node.word in ("round", "to_exact"):
             parts = parts[:1]
