@@ -284,6 +284,24 @@ def test_removal_goes_to_the_bin_and_history_is_kept(bees: Application) -> None:
     assert bees.post("/hives/YY-0007/remove", {}).status_code == 303
     assert bees.client.get("/hives/YY-0007").status_code == 404
     assert "YY-0007" not in bees.client.get("/hives?sort=-code").text
+    # What lies in the bin is counted nowhere, and can't be chosen.
+    counted = ask(
+        bees, "SELECT count(*) FROM hive WHERE removed_at IS NULL AND apiary_id = ?", new["apiary"]
+    )[0][0]
+    with bees.flask.app_context():
+        keeper = bees.row_class(bees.schema.models["Keeper"])
+        apiary = bees.row_class(bees.schema.models["Apiary"])
+        session = bees.module("kit.database").session()
+        owner = session.get(apiary, int(new["apiary"])).keeper_id
+        of_keeper = ask(
+            bees,
+            "SELECT count(*) FROM hive h JOIN apiary a ON a.id = h.apiary_id WHERE a.keeper_id = ? AND h.removed_at IS NULL",
+            owner,
+        )[0][0]
+        assert session.get(keeper, owner).hive_count == of_keeper >= counted
+    gone = ask(bees, "SELECT id FROM hive WHERE code = 'YY-0007'")[0][0]
+    chosen = typed(bees, "/inspections/new") | {"hive": str(gone)}
+    assert problem(bees.post("/inspections/new", chosen).text, "hive")
     assert ask(
         bees, "SELECT count(*) FROM hive WHERE code = 'YY-0007' AND removed_at IS NOT NULL"
     ) == [(1,)]
@@ -465,3 +483,40 @@ def test_a_column_of_a_list_may_lie_across_relations(shops: Application) -> None
     page = html.unescape(shops.client.get("/sales?sort=-shop.title").text)
     cells = re.findall(r'data-label="Title">([^<]*)<', page)
     assert cells and set(cells) <= titles and cells == sorted(cells, reverse=True)
+
+
+TAGGED = """\
+model Visit
+    day     date, required
+    marks   <-> Mark
+    rule count(marks where heavy) < 2, say "One heavy mark is enough"
+model Mark
+    name    text 9, required, unique
+    heavy   boolean, required
+    visits  <-> Visit.marks
+seed
+    1 Visit
+"""
+
+
+def test_a_rule_over_many_to_many_is_held_from_both_sides() -> None:
+    with application(TAGGED) as app:
+        for name in ("a", "b", "c"):
+            assert (
+                app.post(
+                    "/marks/new", {"name": name, "heavy": "yes" if name == "a" else ""}
+                ).status_code
+                == 303
+            )
+        assert (
+            app.change(
+                "/visits/1/edit", {**typed(app, "/visits/1/edit"), "marks": "1 2"}
+            ).status_code
+            == 303
+        )
+        refused = app.change("/marks/2/edit", {"name": "b", "heavy": "yes"})
+        assert refused.status_code == 422 and "One heavy mark is enough" in refused.text
+        assert 'href="/visits/1"' in refused.text
+        assert app.change("/marks/3/edit", {"name": "c", "heavy": "yes"}).status_code == 303
+        both = {**typed(app, "/visits/1/edit"), "marks": "1 3"}
+        assert "One heavy mark is enough" in app.change("/visits/1/edit", both).text

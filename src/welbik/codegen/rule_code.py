@@ -96,14 +96,11 @@ def _watches(schema: Schema, model: Model, node: Node, models: set[str]) -> Iter
         if way:
             ways[way].add(name)
     for way, reads in ways.items():
-        link = way[-1]
-        if isinstance(link, Hop) and not link.via:
-            continue
-        models.add(link.model)
+        models.add(way[-1].model)
         names = [name for name in sorted(reads) if name]
         shown = f", reads={tuple_of([quote(name) for name in names])}" if names else ""
         condition = _linked(schema, model.name, way, models)
-        yield f"rules.Watch({link.model}, lambda row: {condition}{shown})"
+        yield f"rules.Watch({way[-1].model}, lambda row: {condition}{shown})"
 
 
 def _read(node: Node, way: tuple[Link, ...]) -> Iterator[tuple[tuple[Link, ...], str]]:
@@ -132,14 +129,16 @@ def _linked(schema: Schema, owner: str, way: tuple[Link, ...], models: set[str])
             return f"{column} == row.id"
         models.add(link.model)
         return f"{column}.in_(sa.select({link.model}.id).where({_linked(schema, link.model, rest, models)}))"
-    if link.via:
-        column = names.column(link.model, link.via)
-        if not rest:
-            return f"{owner}.id == row.{column}"
+    if not link.via:
         models.add(link.model)
-        inner = _linked(schema, link.model, rest, models)
-        return f"{owner}.id.in_(sa.select({link.model}.{column}).where({inner}))"
-    return f"{owner}.{attribute_of(schema, owner, link.name)}.any({_linked(schema, link.model, rest, models)})"
+        inner = _linked(schema, link.model, rest, models) if rest else f"{link.model}.id == row.id"
+        return f"{owner}.{attribute_of(schema, owner, link.name)}.any({inner})"
+    column = names.column(link.model, link.via)
+    if not rest:
+        return f"{owner}.id == row.{column}"
+    models.add(link.model)
+    inner = _linked(schema, link.model, rest, models)
+    return f"{owner}.id.in_(sa.select({link.model}.{column}).where({inner}))"
 
 
 def shape_rules(shape: Shape) -> list[str]:

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from ..problems import WelbikError
 from ..rules.arrays import Arrays, Column
 from ..rules.tree import Apply, Hop, Node, Value, walk
+from ..schema.expressions import REMOVED
 from ..schema.model import Field, Model, Reference, Rule
 from .fixed import put_fixed
 from .rows import Counts, Drawer, Drawn, Mask, as_python
@@ -68,7 +69,11 @@ class _Slice:
         return self.stop - self.start
 
     def column(self, name: str) -> Column:
-        return as_column(self.model, name, self.drawn[name])
+        return (
+            _nothing(self.size)
+            if name == REMOVED
+            else as_column(self.model, name, self.drawn[name])
+        )
 
     def follow(self, reference: str) -> _Whole | _Earlier:
         target = self.model.by_name[reference]
@@ -273,6 +278,8 @@ class _Whole:
         return found
 
     def column(self, name: str) -> Column:
+        if name == REMOVED:
+            return _nothing(self.size)
         return as_column(self.model, name, self._columns()[name])
 
     def follow(self, reference: str) -> _Whole:
@@ -321,6 +328,11 @@ def _children(drawer: Drawer, hop: Hop, counts: Counts) -> tuple[_Whole, NDArray
         return rows, np.zeros(0, dtype=np.int64)
     column = rows.column(hop.via)
     return rows, np.where(column.empty, -1, column.values)
+
+
+def _nothing(size: int) -> Column:
+    """A column that is empty everywhere: no made-up row lies in the bin."""
+    return Column(np.zeros(size, dtype="datetime64[us]"), np.ones(size, dtype=bool))
 
 
 def as_column(model: Model, name: str, drawn: Drawn) -> Column:

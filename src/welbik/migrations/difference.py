@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, fields
 
+from ..schema.expressions import REMOVED
 from ..schema.model import Field, Model, Reference, Schema
-from ..storage.tables import REMOVED, Check, Column, Table, Tables, table_of, tables_of
+from ..storage.tables import Check, Column, Table, Tables, table_of, tables_of
 from .steps import (
     AddColumn,
     AddIndex,

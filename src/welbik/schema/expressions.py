@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from typing import NamedTuple
@@ -34,6 +34,9 @@ class Entry(NamedTuple):
     via: str = ""
     formula: Node | None = None
 
+
+REMOVED = "removed_at"
+"""When a row was put into the bin: what is there is counted by no aggregate."""
 
 Scope = Mapping[str, Mapping[str, Entry]]
 """The entries of every model by their names."""
@@ -142,8 +145,8 @@ class _Typing:
 
     def _entry(self, word: syntax.Word, model: str) -> Entry:
         entry = self.scope[model].get(word.text)
-        if entry is None:
-            known = list(self.scope[model])
+        if entry is None or entry.what == "removal":
+            known = [name for name in self.scope[model] if name != REMOVED]
             raise self.wrong(
                 "unknown-field",
                 f"{model} has no field {word.text!r}",
@@ -478,6 +481,8 @@ class _Typing:
         steps, hops, owner, rest = self._hops(written, model)
         function = written.function.text
         where = self.truth(written.where, owner) if written.where is not None else None
+        for live in self._live(hops):
+            where = live if where is None else _apply("and", (live, where))
         if function == "count":
             if rest:
                 raise self.wrong(
@@ -498,6 +503,21 @@ class _Typing:
         value = self.node(name, owner)
         kind = self._aggregated(function, value, written)
         return tree.Aggregate(function, steps, hops, value, where, kind)
+
+    def _live(self, hops: tuple[tree.Hop, ...]) -> Iterator[Node]:
+        """That the rows counted, and those on the way to them, are not in the bin."""
+        back: tuple[Step, ...] = ()
+        for hop in reversed(hops):
+            if self._entry_of(hop.model, REMOVED) == "removal":
+                moment = Value(hop.model, REMOVED, tree.DATETIME, back)
+                yield _apply("empty", (moment,))
+            if not hop.via:
+                return
+            back = (*back, Step(hop.model, hop.via, hop.owner, True))
+
+    def _entry_of(self, model: str, name: str) -> str:
+        entry = self.scope[model].get(name)
+        return entry.what if entry is not None else ""
 
     def _aggregated(self, function: str, value: Node, written: syntax.Aggregate) -> Type:
         kind = value.type

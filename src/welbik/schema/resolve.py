@@ -120,7 +120,8 @@ class _Resolver:
         self.scope = Scope(report)
         self.computed: dict[str, dict[str, Computed]] = {name: {} for name in nodes}
         for name, draft in self.drafts.items():
-            entries = self.scope.add(name, draft.members, draft.unread)
+            kept = {word.text for word in nodes[name].keep or ()}
+            entries = self.scope.add(name, draft.members, draft.unread, has_bin="bin" in kept)
             for node, modifiers in draft.computed.values():
                 self._add_formula(name, entries, node, modifiers)
 

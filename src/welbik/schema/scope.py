@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..rules.tree import Node, Type
-from .expressions import Entry
+from .expressions import REMOVED, Entry
 from .model import AnyMember, Collection, Field, Many, Reference
 
 Formula = Callable[[], Node | None]
@@ -38,9 +38,17 @@ class Scope(dict[str, Mapping[str, Entry]]):
         self._open: list[str] = []
 
     def add(
-        self, model: str, members: list[AnyMember], unread: frozenset[str] | set[str]
+        self,
+        model: str,
+        members: list[AnyMember],
+        unread: frozenset[str] | set[str],
+        *,
+        has_bin: bool = False,
     ) -> _Entries:
+        """A model by its members; one with a bin has a moment of removal besides."""
         entries = _Entries()
+        if has_bin:
+            entries[REMOVED] = Entry("removal")
         for member in members:
             entries[member.name] = _entry(member)
         for name in unread:

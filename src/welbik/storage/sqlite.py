@@ -20,8 +20,9 @@ from zoneinfo import ZoneInfo
 from ..problems import WelbikError
 from ..rules.sql import Sqlite, quote
 from ..rules.sql import text as _text
+from ..schema.expressions import REMOVED
 from .checks import TableNames, check_sql
-from .tables import REMOVED, Column, Index, Table, ends
+from .tables import Column, Index, Table, ends
 
 Keys = Mapping[str, str]
 BOOKS = "welbik_migration"

@@ -8,6 +8,7 @@ from dataclasses import dataclass, fields
 
 from ..rules.text import as_text
 from ..rules.tree import fits_check
+from ..schema.expressions import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
 
 
@@ -65,8 +66,6 @@ class Table:
 
 
 Tables = Mapping[str, Table]
-REMOVED = "removed_at"
-"""When a row was put into the bin."""
 
 
 def tables_of(schema: Schema) -> dict[str, Table]:

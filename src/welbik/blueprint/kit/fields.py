@@ -14,7 +14,7 @@ from typing import Any, ClassVar
 from sqlalchemy import select
 
 from . import clock
-from .database import session
+from .database import live, session
 
 _INTEGER = re.compile(r"[+-]?[0-9]{1,19}")
 _DECIMAL = re.compile(r"[+-]?([0-9]{1,20}\.?[0-9]{0,20}|\.[0-9]{1,20})")
@@ -511,6 +511,7 @@ class Reference(_Chosen):
         return "" if value is None else str(value)
 
     def _rows(self, rows: Any) -> Any:
+        rows = live(rows, self.target)
         return rows if self.where is None else rows.where(self.where)
 
     def choices(self, typed: str) -> list[tuple[str, str]]:
