@@ -102,7 +102,7 @@ def ruled(draw: st.DrawFn) -> str:
 
 
 @given(ruled(), st.integers(1, 99))
-@settings(max_examples=80, phases=(Phase.explicit, Phase.reuse, Phase.generate))
+@settings(max_examples=50, phases=(Phase.explicit, Phase.reuse, Phase.generate))
 def test_rows_obey_rules_within_and_across(text: str, seed: int) -> None:
     schema, problems = understand(text)
     assert not problems, problems
@@ -269,7 +269,7 @@ def _bound(value: tree.Value) -> Interval:
 
 
 @given(rules.cases())
-@settings(max_examples=400, phases=(Phase.explicit, Phase.reuse, Phase.generate))
+@settings(max_examples=200, phases=(Phase.explicit, Phase.reuse, Phase.generate))
 def test_what_is_known_beforehand_is_true_of_all_values(case: tuple[str, Any]) -> None:
     """Intervals, outcomes and emptiness told from the expression hold for every row."""
     text, data = case

@@ -432,7 +432,7 @@ def cases(draw: st.DrawFn) -> tuple[str, dict[str, list[dict[str, Any]]]]:
 
 
 @given(cases())
-@settings(max_examples=600, phases=(Phase.explicit, Phase.reuse, Phase.generate))
+@settings(max_examples=400, phases=(Phase.explicit, Phase.reuse, Phase.generate))
 def test_all_targets_agree(server: Any, case: tuple[str, dict[str, list[dict[str, Any]]]]) -> None:
     text, data = case
     node = typed(text)
