@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..schema.model import Many, Model
 from .streams import RowStream
@@ -19,7 +18,7 @@ _MOST = 3
 
 def positions(
     drawer: Drawer, model: Model, many: Many, start: int, stop: int, have: int
-) -> list[NDArray[np.int64]]:
+) -> list[list[int]]:
     """For each row of a slice the positions of the rows it is related to, all different."""
     stream = RowStream(drawer, model, many.name, start, stop)
     per = next((term for term in many.sample if term.word == "per"), None)
@@ -30,7 +29,7 @@ def positions(
         [stream.integers(0, max(have - 1, 0), purpose=f"choice {n}") for n in range(max(high, 1))],
         axis=1,
     )
-    return [np.unique(row[:size]) for row, size in zip(found, sizes.tolist(), strict=True)]
+    return [sorted(set(row[:n])) for row, n in zip(found.tolist(), sizes.tolist(), strict=True)]
 
 
 def add_pairs(database: Database, drawer: Drawer, model: Model, many: Many, there: int) -> None:
@@ -42,9 +41,7 @@ def add_pairs(database: Database, drawer: Drawer, model: Model, many: Many, ther
         return
     chosen = positions(drawer, model, many, there, len(mine), len(theirs))
     pairs = [
-        (mine[there + at], theirs[position])
-        for at, row in enumerate(chosen)
-        for position in row.tolist()
+        (mine[there + at], theirs[position]) for at, row in enumerate(chosen) for position in row
     ]
     database.insert(many.table, [many.column, many.target_column], pairs)
 

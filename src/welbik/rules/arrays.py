@@ -168,6 +168,8 @@ class Arrays:
     def _local(self, moments: Any) -> Any:
         import numpy as np
 
+        if self.zone.key == "UTC":
+            return moments.astype("datetime64[D]")
         known, where = np.unique(moments, return_inverse=True)
         days = [
             np.datetime64(m.replace(tzinfo=dt.UTC).astimezone(self.zone).date(), "D")
