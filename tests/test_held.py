@@ -281,6 +281,10 @@ def test_removal_goes_to_the_bin_and_history_is_kept(bees: Application) -> None:
         re.search(r"Kind: <del>National</del> <ins>Long</ins>", shown)
         and "<del>11</del> <ins>20</ins>" in shown
     )
+    (visited,) = ask(bees, "SELECT hive_id FROM inspection LIMIT 1")[0]
+    (code,) = ask(bees, "SELECT code FROM hive WHERE id = ?", visited)[0]
+    asked = bees.client.get(f"/hives/{code}/remove").text
+    assert "These stay as they are" in asked and "removed with it" not in asked
     assert bees.post("/hives/YY-0007/remove", {}).status_code == 303
     assert bees.client.get("/hives/YY-0007").status_code == 404
     assert "YY-0007" not in bees.client.get("/hives?sort=-code").text

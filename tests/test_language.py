@@ -249,6 +249,7 @@ BLOCKS = [
     ("modle Hive\n    a text\n", "unknown-block"),
     ("model Hive\n    a text\nmodel Hive\n    a text\n", "duplicate-model"),
     ("model Hive\n    a text\nmodel Hives\n    a text\n    called \"hive\"\n", "same-name"),
+    ("model A\n    a text\n    keep history\nmodel B\n    a text\n    stored as \"a_history\"\n", "same-name"),
     ("model A\n    b -> B, required\nmodel B\n    a -> A, required\n", "contradiction"),
     ("model A\n    b -> B\n    shown as \"{b}\"\nmodel B\n    a -> A\n    shown as \"{a}\"\n", "circle"),
     ("model A\n    x_id text\n    x -> A\n", "duplicate-column"),

@@ -124,6 +124,16 @@ def test_other_changes_are_refused_with_the_reason(
     assert built.files() == before and _rows(built, "SELECT * FROM hive") == rows
 
 
+def test_a_model_called_like_a_history_is_not_dropped(make: Callable[[str], Project]) -> None:
+    project = make("model Hive\n    code text 7\nmodel HiveHistory\n    note text 20\n")
+    for command in ("build", "migrate"):
+        project.run(command)
+    project.declare("model Hive\n    code text 7\n")
+    said = project.run("migrate", "--allow-loss", code=1).stderr
+    assert "the model of the table hive_history is gone" in said
+    assert _rows(project, "SELECT count(*) FROM hive_history") == [(0,)]
+
+
 def test_words_on_pages_need_no_migration(built: Project) -> None:
     built.replace(
         "models/bees.welbik", 'hint "Such as AB-1234"', 'hint "Like AB-1234", label "Number"'

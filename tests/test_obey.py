@@ -140,6 +140,17 @@ def test_factories_keep_the_rules_of_one_row_and_can_break_one(text: str) -> Non
             assert told.broken(model, values) == [rule.name]
 
 
+def test_a_factory_breaks_a_rule_between_fields() -> None:
+    schema = understand(
+        "model Hive\n    opened date, required\n    closed date\n    rule opened <= closed\n"
+    )[0]
+    model = schema.models["Hive"]
+    (rule,) = model.rules
+    values = Factory(schema, 7).values("Hive", breaking=rule.name)
+    assert values["closed"] < values["opened"]
+    assert Told(schema, "UTC").broken(model, values) == [rule.name]
+
+
 SAMPLED = """\
 model Site
     name    text 2..40, required, sample town
@@ -151,6 +162,8 @@ model Site
     note    text 400, required, sample sentences(2..3)
     tag     text 40, required, sample words(2..4)
     mark    text 9, required, sample from("red", "blue")
+    frames  integer, required, sample from(3, 5)
+    worth   decimal 0.00..9.99, required, sample from(1.5, 2.25)
     code    text 6..6, required, unique, matches "[A-Z]{2}-[0-9]{3}", sample pattern
     hives   <- Hive.site
 model Hive
@@ -172,6 +185,8 @@ def test_samples_have_the_distribution_that_is_asked_for() -> None:
     assert statistics.mean(rows["height"]) == pytest.approx(300, abs=5)
     assert statistics.stdev(rows["height"]) == pytest.approx(50, rel=0.1)
     assert float(statistics.median(rows["yield_"])) == pytest.approx(20, rel=0.1)
+    assert set(rows["frames"]) == {3, 5}
+    assert set(rows["worth"]) == {Decimal("1.50"), Decimal("2.25")}
     kinds = Counter(rows["kind"])
     assert [round(kinds[k] / 20) for k in ("low", "mid", "high")] == pytest.approx(
         [70, 20, 10], abs=4
@@ -239,6 +254,8 @@ def test_rows_from_a_file(make: Callable[[str], Project]) -> None:
         project.write("data/findings.csv", wrong)
         told = project.run("check", code=1).stdout
         assert "data/findings.csv:" in told and said in told, told
+        project.run("check", "--fix", code=1)
+        assert (project.root / "data/findings.csv").read_bytes() == wrong.encode()
     project.declare('model Finding\n    name text 9\nrows Finding from "../welbik.toml"\n')
     assert "outside data/" in project.run("check", code=1).stdout
 

@@ -62,9 +62,7 @@ def by_sqlalchemy(app: Application, node: Any, data: dict[str, list[dict[str, An
     space = {"sa": sa, "dt": dt, "Decimal": Decimal, "Hive": hive}
     space |= {"columns": app.module("kit.columns"), "clock": app.module("kit.clock")}
     for table in queries.stand_ins.values():
-        head, arguments = table.source()
-        stand_in = eval(f"{head.split(' = ')[1]}({', '.join(arguments)})", space)
-        space[table.constant] = stand_in.alias(table.alias)
+        exec(table.source(), space)
     with app.flask.app_context():
         query = sa.select(eval(source, space)).select_from(hive).order_by(hive.id)
         found = app.module("kit.database").session().execute(query).scalars().all()

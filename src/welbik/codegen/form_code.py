@@ -110,9 +110,7 @@ def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[
     if member.where is not None:
         queries = Queries(schema, member.target)
         arguments["where"] = queries.condition(member.where)
-        for table in queries.stand_ins.values():
-            head, columns = table.source()
-            stand_ins.append(f"{head}({', '.join(columns)}).alias({quote(table.alias)})")
+        stand_ins += [table.source() for table in queries.stand_ins.values()]
     return arguments
 
 

@@ -9,7 +9,7 @@ from ..schema.model import Collection, Computed, Field, Many, Model, Reference, 
 from ..schema.tables import SchemaNames
 from .joins import by_name
 from .python import call, doc, from_import, fstring, keywords, line, mapping, names_used
-from .query_code import Queries, StandIn
+from .query_code import Queries
 
 _ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
 
@@ -28,7 +28,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     attributes += [_many(schema, many) for many in model.many]
     attributes += computed
     tables = [_pairs(schema, many) for many in model.many if many.declares]
-    tables += [_stand_in(table) for table in queries.stand_ins.values()]
+    tables += [table.source() for table in queries.stand_ins.values()]
     history = f"HISTORY = history.table({quote(model.table)})" if "history" in model.keeps else ""
     url_part = _url_part(model)
     used = {
@@ -166,11 +166,6 @@ def _computed(queries: Queries, member: Computed) -> str:
     formula = queries.value(member.formula)
     head = f"{member.attribute}: Mapped[{member.kind.annotation} | None]"
     return f"    {head} = column_property({formula})"
-
-
-def _stand_in(table: StandIn) -> str:
-    head, arguments = table.source()
-    return f"{head}({', '.join(arguments)}).alias({quote(table.alias)})"
 
 
 def _pairs(schema: Schema, many: Many) -> str:

@@ -29,13 +29,14 @@ class StandIn:
     alias: str
     columns: dict[str, str] = field(default_factory=dict)
 
-    def source(self) -> tuple[str, list[str]]:
-        """The head of its definition and the arguments of the table."""
+    def source(self) -> str:
+        """Its definition."""
         shown = [
             f"sa.column({quote(name)}{f', {kind}' if kind else ''})"
             for name, kind in self.columns.items()
         ]
-        return f"{self.constant} = sa.table", [quote(self.table), *shown]
+        arguments = ", ".join([quote(self.table), *shown])
+        return f"{self.constant} = sa.table({arguments}).alias({quote(self.alias)})"
 
 
 class Queries:

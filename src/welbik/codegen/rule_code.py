@@ -32,7 +32,7 @@ def rules_context(schema: Schema, model: Model) -> dict[str, Any]:
     models: set[str] = set()
     for rule in model.rules:
         entries.append(_entry(schema, model, rule, queries, writer, functions, models))
-    stand_ins = [_stand_in(table.source()) for table in queries.stand_ins.values()]
+    stand_ins = [table.source() for table in queries.stand_ins.values()]
     body = "\n".join([*stand_ins, *functions, *(f"x({entry})" for entry in entries)])
     return {
         "doc": doc(f"what must hold for {model.a_row}"),
@@ -41,12 +41,6 @@ def rules_context(schema: Schema, model: Model) -> dict[str, Any]:
         "functions": functions,
         "entries": entries,
     }
-
-
-def _stand_in(source: tuple[str, list[str]]) -> str:
-    head, arguments = source
-    constant = head.split(" ")[0]
-    return f"{head}({', '.join(arguments)}).alias({quote(constant.lower())})"
 
 
 def _imports(schema: Schema, model: Model, used: set[str], models: set[str]) -> list[str]:

@@ -183,7 +183,7 @@ def _removals(schema: Schema, model: Model) -> list[dict[str, str]]:
     return [
         _removal(schema, reference)
         for reference in schema.referring(model.name)
-        if "view" in schema.models[reference.model].pages and not schema.models[model.name].rules
+        if "view" in schema.models[reference.model].pages
     ]
 
 

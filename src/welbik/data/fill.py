@@ -10,6 +10,7 @@ import numpy as np
 
 from ..problems import WelbikError
 from ..schema.model import Field, Model, Reference
+from ..schema.tables import SchemaNames
 from ..storage.sqlite import Database, encode
 from .fixed import counts_with_fixed
 from .pairs import add_pairs
@@ -94,7 +95,7 @@ class _Filler:
             target = reference.target
             if target not in self.ids and target != self.model.name:
                 parent = self.drawer.schema.models[target]
-                key = parent.stored(parent.key).column if parent.key else "id"
+                key = SchemaNames(self.drawer.schema).key(target)
                 ids = self.database.values(parent.table, key)
                 if not ids and not parent.key:
                     # A model later in the order: its rows will get the next ids.

@@ -14,9 +14,10 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from numpy.typing import NDArray
 
+from ..kinds.bounds import FromNow
 from ..problems import WelbikError
 from ..rules.arrays import Arrays, Column
-from ..rules.tree import Apply, Hop, Node, Value, walk
+from ..rules.tree import Apply, Hop, Node, Value, plain, walk
 from ..schema.expressions import REMOVED
 from ..schema.model import Field, Model, Reference, Rule
 from .fixed import put_fixed
@@ -172,8 +173,8 @@ class _Slice:
         if not isinstance(node, Apply) or node.word not in ("<", "<=", "="):
             return False
         for side, other, step in ((0, 1, -1), (1, 0, 1)):
-            value = _plain(node.operands[side])
-            if value is None or value.path or value.name not in free:
+            value = plain(node.operands[side])
+            if not isinstance(value, Value) or value.path or value.name not in free:
                 continue
             given = arrays.evaluate(node.operands[other], self)
             usable = mask & ~given.empty
@@ -208,18 +209,16 @@ class _Slice:
             if field.kind.word == "date":
                 limit: Any = np.datetime64(day_number(end, self.drawer.today), "D")
             elif field.kind.word == "datetime":
-                limit = np.datetime64("now") if not hasattr(end, "year") else np.datetime64(end)
+                moves = isinstance(end, FromNow)
+                limit = (
+                    np.datetime64("now") + np.timedelta64(end.days, "D")
+                    if moves
+                    else np.datetime64(end)
+                )
             else:
                 limit = float(end) * 10 ** getattr(field.kind, "places", 0)
             good &= (values >= limit) if sign > 0 else (values <= limit)
         return good
-
-
-def _plain(node: Node) -> Value | None:
-    """A value, through what only makes it comparable."""
-    while isinstance(node, Apply) and node.word in ("cast", "local_date"):
-        node = node.operands[0]
-    return node if isinstance(node, Value) else None
 
 
 def _read_by_later(model: Model) -> set[str]:
@@ -312,10 +311,11 @@ class _Picked:
 
     def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
         rows, owner = self.rows.children(hop)
-        found = [(at, np.flatnonzero(owner == mine)) for at, mine in enumerate(self.at.tolist())]
-        picked = np.concatenate([n for _, n in found] or [np.zeros(0, dtype=np.int64)])
-        owners = np.repeat([at for at, _ in found], [len(n) for _, n in found])
-        return _Picked(rows, picked.astype(np.int64)), owners.astype(np.int64)
+        place = np.full(self.rows.size, -1, dtype=np.int64)
+        place[self.at] = np.arange(self.size)
+        owners = place[owner] if len(owner) else owner
+        kept = np.flatnonzero(owners >= 0)
+        return _Picked(rows, kept), owners[kept]
 
 
 def _children(drawer: Drawer, hop: Hop, counts: Counts) -> tuple[_Whole, NDArray[np.int64]]:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ..schema.model import Many, Model
+from ..schema.tables import SchemaNames
 from .streams import RowStream
 
 if TYPE_CHECKING:
@@ -34,9 +35,9 @@ def positions(
 
 def add_pairs(database: Database, drawer: Drawer, model: Model, many: Many, there: int) -> None:
     """Stores the pairs of the rows that were added after the first `there`."""
-    target = drawer.schema.models[many.target]
-    mine = database.values(model.table, _key(model))
-    theirs = database.values(target.table, _key(target))
+    target, names = drawer.schema.models[many.target], SchemaNames(drawer.schema)
+    mine = database.values(model.table, names.key(many.model))
+    theirs = database.values(target.table, names.key(many.target))
     if not theirs or len(mine) <= there:
         return
     chosen = positions(drawer, model, many, there, len(mine), len(theirs))
@@ -44,7 +45,3 @@ def add_pairs(database: Database, drawer: Drawer, model: Model, many: Many, ther
         (mine[there + at], theirs[position]) for at, row in enumerate(chosen) for position in row
     ]
     database.insert(many.table, [many.column, many.target_column], pairs)
-
-
-def _key(model: Model) -> str:
-    return model.stored(model.key).column if model.key else "id"

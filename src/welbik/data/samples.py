@@ -12,6 +12,7 @@ import numpy as np
 from ..kinds.base import Array
 from ..kinds.bounds import Bounds, FromNow
 from ..schema.model import Term
+from .fixed import encoded
 from .wordlists import options
 
 if TYPE_CHECKING:
@@ -137,11 +138,10 @@ def _within(field: Field, term: Term, stream: RowStream) -> Array:
 
 
 def _listed(field: Field, term: Term, stream: RowStream) -> Array:
-    values = list(term.arguments)
-    if field.kind.annotation == "str":
-        return stream.pick(values)
-    # Numbers and dates were written as texts: each is read by its kind's own rules.
-    return field.kind.draw(field, stream)
+    """One of the values that are listed, as columns hold it."""
+    values = [encoded(field, value, stream.drawer) for value in term.arguments]
+    pool = np.array(values) if field.kind.annotation != "str" else np.array(values, dtype=object)
+    return pool[stream.integers(0, len(pool) - 1)]
 
 
 def positions(stream: RowStream, reference: Reference, have: int, rows: int) -> Array:

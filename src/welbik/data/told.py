@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 from ..blueprint.kit import logic
 from ..rules.python import Python
-from ..rules.tree import Aggregate, Apply, Node, Value, walk
+from ..rules.tree import Aggregate, Apply, Value, plain, walk
 from ..schema.model import Field, Model, Schema
 
 Broken = Callable[[Any], bool]
@@ -63,8 +63,8 @@ class Told:
             return {}
         writer = Python(self._attribute)
         for side, sign in ((0, 1), (1, -1)):
-            value = _plain(node.operands[side])
-            if value is None or value.path:
+            value = plain(node.operands[side])
+            if not isinstance(value, Value) or value.path:
                 continue
             source = writer.value(node.operands[1 - side])
             other = eval(f"lambda row: {source}", self._space)(_Row(values))
@@ -79,13 +79,6 @@ class Told:
     def _attribute(self, owner: str, name: str) -> str:
         member = self.schema.models[owner].by_name.get(name)
         return member.attribute if member is not None else name
-
-
-def _plain(node: Node) -> Value | None:
-    """A value, through what only makes it comparable."""
-    while isinstance(node, Apply) and node.word in ("cast", "local_date"):
-        node = node.operands[0]
-    return node if isinstance(node, Value) else None
 
 
 def _moved(field: Field, value: Any, steps: int) -> Any:

@@ -21,7 +21,6 @@ _ORDER = (
     *("matches", "=", "!=", "<", "<=", ">", ">=", "between", "in", "where", "on", "loops"),
     *("sorted", "unit", "label", "hint", "as", "stored", "was", "sample"),
 )
-_CHECKS = {"required", "unique", "matches", "where", "between", "in", *COMPARISONS}
 _TIGHT_BEFORE = {",", ")", ".", "..", ":"}
 _TIGHT_AFTER = {"(", ".", ".."}
 

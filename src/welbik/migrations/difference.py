@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, fields
 
 from ..schema.expressions import REMOVED
 from ..schema.model import Field, Model, Reference, Schema
-from ..storage.tables import Check, Column, Table, Tables, table_of, tables_of
+from ..storage.tables import HISTORY_COLUMNS, Check, Column, Table, Tables, table_of, tables_of
 from .steps import (
     AddColumn,
     AddIndex,
@@ -61,8 +61,10 @@ def difference(before: Tables, schema: Schema) -> Difference:
 
 def _gone(name: str, table: Table, found: Difference) -> None:
     """A table of pairs or of a history may go; a model's own is not taken away yet."""
-    pairs = len(table.columns) == 2 and all(c.references for c in table.columns)
-    if pairs or name.endswith("_history"):
+    names = tuple(column.name for column in table.columns)
+    pairs = len(names) == 2 and all(c.references for c in table.columns)
+    pairs = pairs and any(index.unique and index.columns == names for index in table.indexes)
+    if pairs or names == HISTORY_COLUMNS:
         found.steps.append(DropTable(name))
     else:
         found.refused.append(

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from ..language.diagnostics import Edit, Problem
-from .declarations import read_declarations
+from .declarations import SUFFIX, read_declarations
 from .writing import write_all
 
 _ROUNDS = 10
@@ -35,7 +35,10 @@ def _apart(problems: Sequence[Problem]) -> list[Problem]:
     taken: list[Edit] = []
     chosen = []
     for problem in problems:
-        if problem.edits and not any(_touch(a, b) for a in problem.edits for b in taken):
+        declared = all(e.span.source.name.endswith(SUFFIX) for e in problem.edits)
+        if not problem.edits or not declared:
+            continue
+        if not any(_touch(a, b) for a in problem.edits for b in taken):
             chosen.append(problem)
             taken += problem.edits
     return chosen

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Callable
 from decimal import Decimal
 
-from .tree import Aggregate, Apply, Clock, Const, Node, Value
+from .tree import Aggregate, Apply, Clock, Const, Node, Value, plain
 
 _OR, _AND, _NOT, _COMPARE, _JOIN, _ADD, _TIMES, _SIGN, _ATOM = range(9)
 _NEGATED = {"=": "!=", "<": ">=", "<=": ">"}
@@ -134,18 +134,11 @@ def _label(node: Value) -> str:
     )
 
 
-def _plain(node: Node) -> Node:
-    """A value without what makes it comparable."""
-    if isinstance(node, Apply) and node.word in ("cast", "local_date"):
-        return _plain(node.operands[0])
-    return node
-
-
 def _compared(node: Node, at: str) -> str:
     """`opened <= closed`, said of one of the two."""
     if not isinstance(node, Apply) or node.word not in ("<", "<="):
         return ""
-    left, right = (_plain(part) for part in node.operands)
+    left, right = (plain(part) for part in node.operands)
     words = {"<": ("more than", "less than", "after", "before")}.get(
         node.word, ("at least", "at most", "on or after", "on or before")
     )

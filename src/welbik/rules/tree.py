@@ -233,3 +233,10 @@ def strict(node: Node) -> bool:
         loose = ("and", "or", "empty", "/", "trim")
         return node.word not in loose and all(map(strict, node.operands))
     return isinstance(node, Const | Value | Clock)
+
+
+def plain(node: Node) -> Node:
+    """An expression without what only makes it comparable with another."""
+    while isinstance(node, Apply) and node.word in ("cast", "local_date"):
+        node = node.operands[0]
+    return node

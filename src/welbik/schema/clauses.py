@@ -27,7 +27,6 @@ class ModelNames(NamedTuple):
     columns: tuple[str, ...]
     references: Mapping[str, str]
     unread: frozenset[str]
-    many: frozenset[str]
 
     @classmethod
     def of(cls, node: syntax.Model) -> ModelNames:
@@ -38,8 +37,7 @@ class ModelNames(NamedTuple):
             m.name.text: m.target.text for m in node.members if isinstance(m, syntax.Reference)
         }
         unread = {m.name.text for m in node.members if isinstance(m, syntax.Unread)}
-        many = {m.name.text for m in node.members if isinstance(m, syntax.Collection | syntax.Many)}
-        return cls(tuple(columns), references, frozenset(unread), frozenset(many))
+        return cls(tuple(columns), references, frozenset(unread))
 
     def knows(self, word: syntax.Word, model: str, report: Report) -> bool:
         """Whether a word names a column; if not, why, unless that is reported elsewhere."""

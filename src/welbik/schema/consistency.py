@@ -54,6 +54,17 @@ def _clashes(schema: Schema, report: Report) -> None:
                     "same-name", message, model.span, remedy, (("the other one", other.span),)
                 )
             taken[made] = model
+        for made in _besides(model):
+            if made in tables:
+                same = tables[made]
+                report.add(
+                    "same-name",
+                    f"{model.name} would have a table {made!r} besides, and {same.name} has one",
+                    model.span,
+                    'rename one of them, or say: stored as "…"',
+                    (("the other one", same.span),),
+                )
+            tables[made] = model
         if model.url in _TAKEN_URLS:
             report.add(
                 "reserved-name",
@@ -62,6 +73,12 @@ def _clashes(schema: Schema, report: Report) -> None:
                 'choose another: called "one" | "several"',
             )
         _attributes(model, report)
+
+
+def _besides(model: Model) -> list[str]:
+    """The tables of pairs and of the history of a model."""
+    found = [many.table for many in model.many if many.declares]
+    return [*found, f"{model.table}_history"] if "history" in model.keeps else found
 
 
 def _attributes(model: Model, report: Report) -> None:

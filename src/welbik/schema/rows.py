@@ -71,7 +71,8 @@ class _Reader:
                     f"{self.model.name} has no field {word.text!r}",
                     word.span,
                     did_you_mean(word.text, known),
-                    fix=nearest(word.text, known),
+                    # In a CSV file the place is the whole line.
+                    fix=nearest(word.text, known) if word.span.text == word.text else None,
                 )
             elif any(m is not None and m.name == word.text for m in found):
                 self.report.add(

@@ -130,6 +130,8 @@ def _per(term: syntax.Term, kind: Kind | None, report: Report) -> Term | None:
 
 
 def _arguments(term: syntax.Term, kind: Kind | None, report: Report) -> Term | None:
+    if term.word.text == "from" and kind is not None and term.arguments:
+        return _listed(term, kind, report)
     wanted, count = _ARGUMENTS[term.word.text]
     values = [_value(argument) for argument in term.arguments]
     good = {
@@ -160,6 +162,16 @@ def _arguments(term: syntax.Term, kind: Kind | None, report: Report) -> Term | N
         )
         return None
     return Term(term.word.text, tuple(values))
+
+
+def _listed(term: syntax.Term, kind: Kind, report: Report) -> Term | None:
+    """The values of `from`, each one that the field can hold."""
+    given = [part for part in term.arguments if isinstance(part, syntax.Literal)]
+    if len(given) < len(term.arguments):
+        report.add("wrong-arguments", "'from' lists single values", term.span, _EXAMPLES["from"])
+        return None
+    values = [kind.default(literal, report) for literal in given]
+    return None if None in values else Term("from", tuple(values))
 
 
 def _spread(word: str, values: list[object]) -> bool:

@@ -66,6 +66,7 @@ class Table:
 
 
 Tables = Mapping[str, Table]
+HISTORY_COLUMNS = ("row", "changed_at", "changes")
 
 
 def tables_of(schema: Schema) -> dict[str, Table]:
@@ -167,11 +168,8 @@ def _pairs(many: Many, schema: Schema) -> Table:
 
 def _history(model: Model) -> Table:
     """The table of a model's changes: which row, when, and what changed as JSON."""
-    columns = (
-        Column("row", "text 254", True),
-        Column("changed_at", "timestamp", True),
-        Column("changes", "json", True),
-    )
+    types = ("text 254", "timestamp", "json")
+    columns = tuple(Column(n, t, True) for n, t in zip(HISTORY_COLUMNS, types, strict=True))
     return Table(f"{model.table}_history", columns, indexes=(Index(("row", "changed_at")),))
 
 

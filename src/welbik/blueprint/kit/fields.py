@@ -125,6 +125,10 @@ class Field:
         """Values and labels to choose from."""
         return []
 
+    def told(self, typed: str) -> str:
+        """What was typed as people read it."""
+        return dict(self.choices(typed)).get(typed, typed) if typed else ""
+
     def refused(self, check: str, words: str) -> Refused:
         return Refused(check, self.messages.get(check, words))
 
@@ -525,6 +529,9 @@ class Reference(_Chosen):
             found += [(typed, str(kept))] if kept is not None else []
         return [("", none), *found]
 
+    def told(self, typed: str) -> str:
+        return _told(self.target, typed)
+
     def is_loop(self, row: Any, values: Mapping[str, Any]) -> bool:
         """Whether a row of the same model would become its own ancestor."""
         above = values.get(self.column)
@@ -571,6 +578,16 @@ class Many(_Chosen):
     def choices(self, typed: str) -> list[tuple[str, str]]:
         rows = session().scalars(self.target.in_order())
         return [(str(row.id), str(row)) for row in rows]
+
+    def told(self, typed: str) -> str:
+        return _told(self.target, typed)
+
+
+def _told(target: Any, typed: str) -> str:
+    """The name of a row, of which alone it is asked."""
+    key = _key(target, typed)
+    row = None if key is None else session().get(target, key)
+    return typed if row is None else str(row)
 
 
 def _key(target: Any, text: str) -> Any:

@@ -41,10 +41,6 @@ class Form:
         self.rules = rules
         self.unique = unique
 
-    @property
-    def uploads(self) -> bool:
-        return any(field.control == "file" for field in self.fields.values())
-
     def entry(self, row: Any) -> Entry:
         """The form of this request: sent, or to be filled in for a row, stored or new."""
         if request.method == "POST":
@@ -183,9 +179,8 @@ class Entry:
         for name, field in self.form.fields.items():
             if field.control in ("parts", "file"):
                 continue
-            labels = dict(field.choices(typed[name])) if typed[name] else {}
             parts = typed[name].split() if isinstance(field, Many) else [typed[name]]
-            found[field.label] = ", ".join(labels.get(part, part) for part in parts)
+            found[field.label] = ", ".join(map(field.told, parts))
         return found
 
     def _overtaken(self, row: Any) -> bool:

@@ -104,9 +104,11 @@ def remove(row: Any, found: Effects) -> bool:
 
     A rule of other rows that would be broken by it is told in `found`.
     """
-    gone = [row, *(other for rows in found.removed.values() for other in rows)]
+    has_bin = hasattr(row, "removed_at")
+    along = () if has_bin else found.removed.values()
+    gone = [row, *(other for rows in along for other in rows)]
     changes = [rules.Change(other) for other in gone]
-    if hasattr(row, "removed_at"):
+    if has_bin:
         row.removed_at = clock.now()
     else:
         session().delete(row)
