@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from welbik.language.layout import WIDTH, tidy
+from welbik.project.demo import make_demo
 from welbik.project.tidying import meaning
 
 WHOLE = (Path(__file__).parent / "projects" / "whole-language.welbik").read_text("utf-8")
@@ -37,6 +38,19 @@ CASES = [
 @pytest.mark.parametrize(("text", "wanted"), CASES)
 def test_the_layout(text: str, wanted: str) -> None:
     assert tidy(text) == wanted
+
+
+@pytest.mark.parametrize("command", ["init", "demo"])
+def test_what_we_hand_out_is_tidy(tmp_path: Path, command: str) -> None:
+    folder = tmp_path / "bees"
+    if command == "init":
+        subprocess.run([WELBIK, "init", folder], check=True, capture_output=True)
+    else:
+        make_demo(folder)
+    told = subprocess.run(
+        [WELBIK, "tidy", "--check"], cwd=folder, check=False, capture_output=True, text=True
+    )
+    assert told.returncode == 0, told.stdout
 
 
 def test_long_lines_are_wrapped_and_read_back() -> None:

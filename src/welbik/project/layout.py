@@ -16,21 +16,21 @@ _EXAMPLE = """\
 # Check them with `welbik check`; docs/language.md of Welbik has the whole language.
 
 model Keeper "A member who looks after hives"
-    name        text 2..80, required              # at least 2 and at most 80 characters
+    name        text 2..80, required    # at least 2 and at most 80 characters
     email       email, required, unique
     joined      date ..today, required, default today
     hives       <- Hive.keeper, sorted by code    # the other side of Hive.keeper
-    shown as "{name}"                             # what stands for a keeper elsewhere
+    shown as "{name}"    # what stands for a keeper elsewhere
 
 model Hive "A colony and the box it lives in"
     code        text 7..7, required, unique, matches "[A-Z]{2}-[0-9]{4}", hint "Such as AB-1234"
-    keeper      -> Keeper, required               # many hives to one keeper
+    keeper      -> Keeper, required    # many hives to one keeper
     kind        one of national | top_bar "Top-bar" | long, default national
     frames      integer 4..24, required, default 11
-    list code, keeper, kind, frames               # the columns of the list page
+    list code, keeper, kind, frames    # the columns of the list page
     sort code
 
-seed                                              # how many rows `welbik fill` makes
+seed    # how many rows `welbik fill` makes
     12 Keeper
     60 Hive
 """
