@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import subprocess
 import sys
 from collections.abc import Callable
@@ -20,6 +21,9 @@ settings.register_profile(
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )
 settings.load_profile("welbik")
+
+# A shell's background jobs ignore Ctrl-C, and so would every command that is started here.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 WELBIK = str(Path(sys.executable).parent / "welbik")
 HERE = Path(__file__).parent
