@@ -53,12 +53,40 @@ class Application:
     def row_class(self, model: Model) -> Any:
         return getattr(self.module(f"{model.folder}.model"), model.name)
 
+    def form_of(self, path: str, typed: dict[str, str] | None = None) -> str:
+        """Where the form of a path really is: rows that are part of others have theirs there."""
+        url, _, rest = path.lstrip("/").partition("/")
+        model = next((m for m in self.schema if m.url == url), None)
+        owner = self.schema.owner_of(model) if model else None
+        if model is None or owner is None or not rest.endswith(("new", "edit")):
+            return path
+        with self.flask.test_request_context():
+            find = self.module("kit.rows").find
+            if rest == "new":
+                key = (typed or {}).get(owner.name, "1")
+                target = self.row_class(self.schema.models[owner.target])
+                parent = (
+                    self.module("kit.database")
+                    .session()
+                    .get(target, int(key) if key.isdigit() else key)
+                )
+            else:
+                row_class, part = self.row_class(model), rest.partition("/")[0]
+                by = getattr(row_class, model.address) if model.address else None
+                number = int(part) if by is None and part.isdigit() else part
+                parent = getattr(find(row_class, number, by), owner.attribute)
+            found = f"/{self.schema.models[owner.target].url}/{parent.url_part}/{url}/{rest}"
+            self.module("kit.database").close()
+        return found
+
     def post(self, path: str, typed: dict[str, str]) -> Any:
+        path = self.form_of(path, typed)
         with self.client.session_transaction() as kept:
             kept["token"] = "test"
         return self.client.post(path, data={**typed, "_token": "test"})
 
     def change(self, path: str, typed: dict[str, str]) -> Any:
+        path = self.form_of(path, typed)
         seen = re.search(r'name="_seen" value="([^"]*)"', self.client.get(path).text)
         return self.post(path, {**typed, "_seen": seen.group(1) if seen else ""})
 

@@ -24,6 +24,7 @@ SETTINGS = {
     "package": "bees",
     "database": "sqlite:///b.db",
     "timezone": "UTC",
+    "locale": "en-GB",
     "page": 25,
 }
 RUFF = [sys.executable, "-m", "ruff"]

@@ -71,7 +71,7 @@ def test_a_row_that_comes_to_refer_before_removal_is_a_refusal(
     with app.flask.app_context():
         session = app.module("kit.database").session()
         keeper = session.query(app.row_class(app.schema.models["Hive"])).first().keeper_id
-    monkeypatch.setattr(removal, "effects", lambda row: removal.Effects())
+    monkeypatch.setattr(removal, "effects", lambda *rows: removal.Effects())
     assert app.post(f"/keepers/{keeper}/remove", {}).status_code == 409
     assert app.client.get(f"/keepers/{keeper}").status_code == 200
 
@@ -79,7 +79,7 @@ def test_a_row_that_comes_to_refer_before_removal_is_a_refusal(
 def test_a_parent_that_goes_before_saving_is_a_form_message(
     app: Application, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    reference = app.module("kit.fields").Reference
+    reference = app.module("kit.relations").Reference
     parse, calls = reference.parse, []
 
     def early(self: object, text: str) -> int:

@@ -36,10 +36,12 @@ def command(settings: Settings, host: str, port: int) -> None:
 
 def run(settings: Settings, host: str, port: int) -> None:
     """Serves until Ctrl-C."""
-    from ..project.serving import bind, load_application, server
+    from ..project.serving import answer_to_any_name, bind, load_application, server
     from ..project.status import status
 
     listener = bind(host, port)
+    if answer_to_any_name(host):
+        click.echo("It answers to any name: set SITE_HOSTS to those it should have.", err=True)
     application = load_application(settings)
     for finding in status(settings):
         if finding.command and finding.subject != "rows":

@@ -11,11 +11,13 @@ from typing import TYPE_CHECKING, Any
 from ..kinds.literals import quote
 from ..schema.model import Model, Schema
 from ..storage.tables import fingerprint, tables_of
+from .controller_code import controller_context
 from .form_code import form_context
 from .formatting import formatted
 from .html import title
+from .locales import locale_constants
 from .model_code import model_context
-from .page_code import controller_context, pages_context
+from .page_code import pages_context
 from .python import call, doc, from_import, line
 from .rule_code import rules_context
 from .tests_code import supply_context, tests_context
@@ -103,8 +105,6 @@ def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:
     made[f"tests/test_{model.endpoint}.py"] = _render(
         "per_model/test.py", common | tests_context(schema, model, package)
     )
-    if pages["bin"]:
-        made[f"{folder}/pages/bin.html"] = _render("per_model/bin.html", pages)
     for page in _PAGES:
         if page in model.pages or page == "edit" and "new" in model.pages:
             made[f"{folder}/pages/{page}.html"] = _render(f"per_model/{page}.html", pages)
@@ -121,6 +121,8 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
         "database_line": call(
             "DATABASE = os.environ.get", [quote("DATABASE_URL"), quote(str(settings["database"]))]
         ),
+        "locale_name": str(settings["locale"]),
+        "locale_constants": locale_constants(str(settings["locale"])),
         "fingerprint": fingerprint(tables_of(schema)),
         **_start_context(schema, str(settings["title"])),
     }

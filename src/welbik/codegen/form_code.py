@@ -16,7 +16,7 @@ from .python import call, doc, from_import, keywords, names_used, tuple_of
 from .query_code import Queries
 from .rule_code import attribute_of, shape_rules
 
-_KIT = ("fields", "forms", "clock", "columns", "attachments", "embedded")
+_KIT = ("fields", "forms", "relations", "clock", "columns", "attachments", "embedded")
 
 
 def form_context(schema: Schema, model: Model) -> dict[str, Any]:
@@ -88,9 +88,9 @@ def _control(
     if bounds:
         common["bounds"] = f"{{{', '.join(f'{quote(k)}: {v}' for k, v in bounds.items())}}}"
     if isinstance(member, Many):
-        name, arguments = "fields.Many", {"target": member.target}
+        name, arguments = "relations.Many", {"target": member.target}
     elif isinstance(member, Reference):
-        name, arguments = "fields.Reference", _reference(schema, member, stand_ins)
+        name, arguments = "relations.Reference", _reference(schema, member, stand_ins)
     else:
         name, arguments = _field(schema, member)
     return call(
@@ -103,9 +103,11 @@ def _control(
 
 def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[str, str]:
     arguments = {"target": member.target}
+    if schema.owner_of(schema.models[member.model]) is member:
+        arguments["owned"] = "True"
     if member.target == member.model and not member.loops:
         arguments["loops"] = "False"
-    if member.control in ("select", "radio"):
+    if member.control in ("select", "radio", "search"):
         arguments["wanted"] = quote(member.control)
     if member.where is not None:
         queries = Queries(schema, member.target)

@@ -23,14 +23,46 @@ class Query:
     aliases: dict[str, str] = field(default_factory=dict)
     joins: list[tuple[str, list[Argument]]] = field(default_factory=list)
     options: list[tuple[str, list[Argument]]] = field(default_factory=list)
+    paths: dict[str, str] = field(default_factory=dict)
+    _picked: dict[str, dict[str, None]] = field(default_factory=dict)
     _outer: set[str] = field(default_factory=set)
 
+    def __post_init__(self) -> None:
+        self._pick(self.owner, key_attribute(self.model))
+
+    def _pick(self, owner: str, attribute: str) -> None:
+        self._picked.setdefault(owner, {})[attribute] = None
+
     def show(self, path: str) -> AnyMember:
-        """Joins in what it takes to show what a path leads to; returns that."""
+        """Joins in and picks what it takes to show what a path leads to; returns that."""
         owner, prefix, way, member = self._reach(path)
         if isinstance(member, Reference):
+            self._pick(owner, member.column)
             self._join(member, owner, prefix, way)
+        else:
+            self._pick(owner, member.attribute)
         return member
+
+    def name(self) -> None:
+        """Picks what the row's own name is made of."""
+        for part in self.model.shown_as:
+            if part.is_field and part.text in self.model.by_name:
+                self.show(part.text)
+
+    def link(self) -> None:
+        """Picks what the row's own address is made of."""
+        if self.model.address:
+            self._pick(self.owner, self.model.stored(self.model.address).attribute)
+
+    def pick(self, *attributes: str) -> None:
+        for attribute in attributes:
+            self._pick(self.owner, attribute)
+
+    def column(self, path: str) -> tuple[str, AnyMember]:
+        """The column that a path leads to, or the relation; what is on its way is joined in."""
+        owner, _, _, member = self._reach(path)
+        name = member.column if isinstance(member, Reference) else member.attribute
+        return f"{owner}.{name}", member
 
     def _reach(self, path: str) -> tuple[str, str, tuple[Argument, ...], AnyMember]:
         """Joins in the rows on the way of a path: the alias at its end, and the last member."""
@@ -57,6 +89,16 @@ class Query:
         target = self.schema.models[reference.target]
         step = Call(f"{owner}.{reference.attribute}.of_type", [alias])
         self.aliases[alias] = target.name
+        above = self.paths.get(owner, "")
+        self.paths[alias] = f"{above}.{reference.attribute}" if above else reference.attribute
+        self._pick(owner, reference.column)
+        self._pick(alias, key_attribute(target))
+        for part in target.shown_as:
+            named = target.by_name.get(part.text) if part.is_field else None
+            if named is not None and not isinstance(named, Reference):
+                self._pick(alias, named.attribute)
+        if target.address and "view" in target.pages:
+            self._pick(alias, target.stored(target.address).attribute)
         # Below an outer join everything is outer: a missing parent must not hide the row.
         outer = not reference.required or prefix in self._outer
         self.joins.append(("outerjoin" if outer else "join", [step]))
@@ -96,6 +138,29 @@ class Query:
             found += [f"{column}.desc()" for column in columns] if sort.descending else columns
         return found
 
+    def sort_columns(self, path: str) -> list[str]:
+        """As `order`, with the key of the last related row: an index can be followed so."""
+        owner, prefix, way, member = self._reach(path)
+        columns = self.order(path)
+        if isinstance(member, Reference):
+            alias = self._join(member, owner, prefix, way)
+            columns.append(f"{alias}.{key_attribute(self.schema.models[member.target])}")
+        return columns
+
+    def columns_source(self, *, removed: bool = False) -> str:
+        """The statement for just the columns that were picked; its rows are no entities."""
+        picked = [f"{owner}.{name}" for owner, names in self._picked.items() for name in names]
+        links: list[tuple[str, list[Argument]]] = []
+        if self.joins:
+            links = [("select_from", [self.owner]), *self.joins]
+        if "bin" in self.model.keeps:
+            links.append(
+                ("where", [f"{self.owner}.removed_at.{'is_not' if removed else 'is_'}(None)"])
+            )
+        return f"sa.select({', '.join(picked)})" + "".join(
+            f".{name}({', '.join(map(str, given))})" for name, given in links
+        )
+
     def source(self, head: str, order: list[str] | None = None, *, indent: int = 0) -> str:
         """The statement, with `head` before it."""
         links = [*self.joins, *self.options]
@@ -127,6 +192,11 @@ def _shown_references(model: Model) -> list[Reference]:
     return [reference for reference in model.references if reference.name in names]
 
 
+def key_attribute(model: Model) -> str:
+    """The attribute that is the key of a model's class."""
+    return model.stored(model.key).attribute if model.key else "id"
+
+
 def by_name(schema: Schema, model: Model) -> tuple[Query, list[str]]:
     """The query for all rows in the order of their names, and that order."""
     query = Query(schema, model, "its_", "cls")
@@ -135,4 +205,4 @@ def by_name(schema: Schema, model: Model) -> tuple[Query, list[str]]:
         member = model.by_name.get(part.text) if part.is_field else None
         if member is not None:
             order += query.order(member.name)
-    return query, [*order, "cls.id"]
+    return query, [*order, f"cls.{key_attribute(model)}"]

@@ -7,7 +7,7 @@ from typing import Any
 from ..kinds.literals import quote
 from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema
 from ..schema.tables import SchemaNames
-from .joins import by_name
+from .joins import Query, by_name
 from .python import call, doc, from_import, fstring, keywords, line, mapping, names_used
 from .query_code import Queries
 
@@ -17,7 +17,7 @@ _ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
 def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What `model.py.jinja` is filled with."""
     query, order = by_name(schema, model)
-    in_order = [*query.alias_lines(indent=8), query.source("return ", order, indent=8)]
+    in_order = _in_order(model, query, order) if schema.is_chosen(model.name) else []
     queries = Queries(schema, "")
     computed = [_computed(queries, member) for member in model.computed]
     attributes = [
@@ -36,9 +36,13 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
         for piece in ("\n".join(tables), "\n".join([*_key(model), *attributes]), history, url_part)
         for name in names_used(piece)
     }
-    used |= names_used("\n".join(in_order)) | names_used(_shown(model))
+    used |= {"Any", "sa"} if in_order else set()
+    used |= names_used("\n".join(line.replace("return ", "") for line in in_order)) | names_used(
+        _shown(model)
+    )
     others = sorted(_others(model))
-    here = set(query.aliases.values())
+    here = set(query.aliases.values()) if in_order else set()
+    owner = schema.owner_of(model)
     labels = [(f.labels_name, _labels(f)) for f in model.fields if f.kind.labels()]
     return {
         "docstring": _docstring(model),
@@ -49,6 +53,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
         "tables": tables,
         "key": _key(model),
         "history": history,
+        "owner": owner.attribute if owner else "",
         "url_part": url_part,
         "endpoint": model.endpoint if model.endpoint != model.table else "",
         "singular": line("SINGULAR = ", quote(model.singular), indent=4),
@@ -58,6 +63,26 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
         "shown": line("return ", _shown(model), indent=8),
         "in_order": "\n".join(in_order),
     }
+
+
+def _in_order(model: Model, query: Query, order: list[str]) -> list[str]:
+    """The body of the method that gives rows to choose from."""
+    own = [
+        f"cls.{model.stored(n).attribute}"
+        for n in model.search
+        if "." not in n and n in _texts(model)
+    ]
+    words = list(dict.fromkeys([*order[:-1], *own])) or order
+    rows = query.source("rows = ", order, indent=8)
+    return [
+        *query.alias_lines(indent=8),
+        rows,
+        call("return words.having", ["rows", "find", f"[{', '.join(words)}]"], indent=8),
+    ]
+
+
+def _texts(model: Model) -> set[str]:
+    return {f.name for f in model.fields if f.kind.stored().type.startswith("text")}
 
 
 def _docstring(model: Model) -> str:
@@ -77,18 +102,20 @@ def _imports(
     if "Decimal" in used:
         lines.append("from decimal import Decimal")
     typing = ["TYPE_CHECKING"] if _others(model) - {model.name} - joined else []
-    typing += ["Any", *(["ClassVar"] if labels else [])]
-    lines.append(from_import("typing", typing))
+    typing += ["Any"] if "Any" in used else []
+    typing += ["ClassVar"] if labels else []
+    lines += [from_import("typing", typing)] if typing else []
     made = [name for name in ("UUID", "uuid4") if name in used]
     lines += [from_import("uuid", made)] if made else []
-    lines += ["", "import sqlalchemy as sa"]
+    lines += [""] if lines else []
+    lines += ["import sqlalchemy as sa"] if "sa" in used else []
     if "orm" in used:
         lines.append("from sqlalchemy import orm")
     names = ["Mapped", "mapped_column"]
     names += [name for name in ("relationship", "column_property") if name in used]
     lines += [from_import("sqlalchemy.orm", names), ""]
     local = [import_model(schema, name) for name in joined]
-    kit = [name for name in ("clock", "columns", "history", "uploads") if name in used]
+    kit = [name for name in ("clock", "columns", "history", "uploads", "words") if name in used]
     local += [from_import("..kit", kit)] if kit else []
     local.append("from ..kit.database import Base")
     local += ["from ..kit.show import show"] if "show" in used else []

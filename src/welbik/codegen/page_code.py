@@ -1,4 +1,4 @@
-"""controller.py and the pages of a model."""
+"""The pages of a model: what the templates of its list, view and form are filled with."""
 
 from __future__ import annotations
 
@@ -8,9 +8,6 @@ from typing import Any
 from ..kinds.literals import quote
 from ..schema.model import AnyMember, Collection, Computed, Field, Many, Model, Reference, Schema
 from . import html
-from .joins import Query
-from .model_code import import_model
-from .python import call, doc, from_import, fstring
 
 _NOTHING = "—"
 
@@ -76,7 +73,7 @@ def _related(schema: Schema, member: Reference, row: str) -> str:
     return f"{{% if {row}.{member.column} %}}{link}{{% else %}}{_NOTHING}{{% endif %}}"
 
 
-def _heading(member: AnyMember) -> str:
+def heading(member: AnyMember) -> str:
     """A column's label with its unit, so that cells hold numbers alone."""
     unit = member.unit if isinstance(member, Field | Computed) else ""
     told = unit.lower() == member.label.lower()
@@ -86,6 +83,7 @@ def _heading(member: AnyMember) -> str:
 def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     """A column of a list; a path across relations shows what stands at its end."""
     *before, last = path.split(".")
+    owner = model
     guards = []
     for name in before:
         reference = model.by_name[name]
@@ -97,7 +95,7 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     member = model.by_name[last]
     numeric = isinstance(member, Field | Computed) and member.kind.numeric
     mark = ' class="number"' if numeric else ""
-    label = html.text(_heading(member))
+    label = html.text(heading(member))
     shown = _shown(schema, member, row)
     if numeric or not isinstance(member, Field | Computed):
         shown = shown.replace(f"| {_filter(member)} ", "| show ")
@@ -107,261 +105,177 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     value = _value(member, row)
     if guards:
         value = f"({value} if {' and '.join(guards)})"
-    sortable = not isinstance(member, Many | Collection) and not _is_json(member)
-    return Column(path, label, quote(_heading(member)), value, cell, numeric, sortable)
+    return Column(
+        path_of(schema, owner, path),
+        label,
+        quote(heading(member)),
+        value,
+        cell,
+        numeric,
+        is_sortable(member),
+    )
 
 
 @dataclass(frozen=True)
 class Section:
-    """A collection on its parent's page."""
+    """A collection on its parent's page; `make` is the template expression of where one is made."""
 
     name: str
     label: str
     label_source: str
     singular: str
-    variable: str
-    via: str
     child: Model
     columns: list[Column]
+    make: str
 
 
-def _section(schema: Schema, collection: Collection) -> Section:
+def section_columns(schema: Schema, collection: Collection) -> list[str]:
+    """The members that a collection shows of its rows: all that are listed but the way back."""
     child = schema.models[collection.child]
-    names = [name for name in child.columns if name != collection.via]
-    columns = [_column(schema, child, name, "child") for name in names]
+    return [name for name in child.columns if name != collection.via]
+
+
+def _section(schema: Schema, model: Model, collection: Collection) -> Section:
+    child = schema.models[collection.child]
+    columns = [
+        _column(schema, child, name, "child") for name in section_columns(schema, collection)
+    ]
     if not columns:
         columns = [Column("", html.text(html.title(child.singular)), "", "child", "", False)]
-    label = html.text(collection.label)
     return Section(
         collection.name,
-        label,
+        html.text(collection.label),
         quote(collection.label),
         html.text(child.singular),
-        f"its_{collection.name}",
-        collection.via,
         child,
         columns,
+        _make(schema, model, child, collection),
     )
+
+
+def _make(schema: Schema, model: Model, child: Model, collection: Collection) -> str:
+    """Where a row of a collection is made, to come back to this page after it."""
+    if "new" not in child.pages:
+        return ""
+    back = f"to_row('{model.endpoint}.view_page', row.url_part) ~ '?tab={collection.name}'"
+    way = f"url_for('{child.endpoint}.edit_page', **{{'return-to': {back}"
+    owner = schema.owner_of(child)
+    if owner is None:
+        return f"{way}, '{collection.via}': row.id}})"
+    return f"{way}, 'parent': row.url_part}})" if owner.name == collection.via else ""
+
+
+def is_owned(schema: Schema, model: Model) -> bool:
+    return schema.owner_of(model) is not None
+
+
+def tree_of(model: Model) -> Reference | None:
+    """The reference to rows of the same model, where it can't go in circles."""
+    own = (r for r in model.references if r.target == model.name and not r.loops)
+    return next(own, None)
+
+
+def has_bin(model: Model) -> bool:
+    """Whether removed rows can be looked at: what nobody can remove has no bin page."""
+    return "bin" in model.keeps and "remove" in model.pages
+
+
+def is_chosen(model: Model) -> bool:
+    """Whether rows of its list can be chosen, to do something with several."""
+    return "list" in model.pages and bool({"edit", "remove"} & set(model.pages))
 
 
 def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What the page templates are filled with."""
-    members = [
-        {"name": m.name, "label": html.text(m.label), "shown": _shown(schema, m, "row", whole=True)}
-        for m in model.everything
-        if not isinstance(m, Collection)
-    ]
-    if "times" in model.keeps:
-        members += [
-            {"name": name, "label": label, "shown": f"{{{{ row.{name} | show }}}}"}
-            for name, label in (("created_at", "Made"), ("updated_at", "Last changed"))
-        ]
+    sections = [_section(schema, model, collection) for collection in model.collections]
+    owner = schema.owner_of(model)
+    tree = tree_of(model)
     return {
         "columns": [_column(schema, model, name, "row") for name in model.columns],
-        "members": members,
-        "groups": _groups(model),
-        "sections": [_section(schema, collection) for collection in model.collections],
+        "shown_groups": _shown_groups(schema, model),
+        "groups": _groups(model, owner),
+        "sections": sections,
+        "tree": tree,
+        "tabs": bool(sections or tree or "history" in model.keeps),
+        "owner": owner,
         "singular": html.text(model.singular),
         "plural": html.text(model.plural),
+        "singular_source": quote(model.singular),
         "plural_source": quote(model.plural),
         "plural_title": html.text(html.title(model.plural)),
         "new_title": quote(f"New {model.singular}"),
         "help": html.text(model.help),
         "uploads": any(f.kind.word in ("file", "image") for f in model.fields),
-        "shapes": any(f.shape is not None for f in model.fields),
-        "bin": _has_bin(model),
-        "singular_title": html.text(html.title(model.singular)),
+        "bin": has_bin(model),
+        "chosen": is_chosen(model),
         "history": "history" in model.keeps,
         "page": model.pages,
+        "made": () if owner else model.pages,
     }
 
 
-def _groups(model: Model) -> list[dict[str, Any]]:
+def _shown_groups(schema: Schema, model: Model) -> list[dict[str, Any]]:
+    """The values of a row, grouped as its form is; what is on no form comes last."""
+    grouped = {name for group in model.groups for name in group.names}
+    single: list[AnyMember] = [m for m in model.everything if not isinstance(m, Collection)]
+    rest = [m for m in single if m.name not in grouped]
+    groups: list[tuple[str, list[AnyMember]]] = [
+        (group.title, [model.by_name[name] for name in group.names]) for group in model.groups
+    ]
+    found = []
+    for title, members in [*groups, ("Besides" if groups else "", rest)]:
+        shown = [
+            {"label": html.text(m.label), "shown": _shown(schema, m, "row", whole=True)}
+            for m in members
+            if not isinstance(m, Collection)
+        ]
+        if members is rest and "times" in model.keeps:
+            shown += [
+                {"label": label, "shown": f"{{{{ row.{name} | show }}}}"}
+                for name, label in (("created_at", "Made"), ("updated_at", "Last changed"))
+            ]
+        if shown:
+            found.append({"title": html.text(title), "members": shown})
+    return found
+
+
+def _groups(model: Model, owner: Reference | None) -> list[dict[str, Any]]:
     """The groups of the form; what is in none comes last, under no title."""
     grouped = {name for group in model.groups for name in group.names}
-    asked = {member.name for member in model.entered}
+    asked = {member.name for member in model.entered if member is not owner}
     found = [
         {"title": html.text(group.title), "names": [n for n in group.names if n in asked]}
         for group in model.groups
     ]
-    rest = [member.name for member in model.entered if member.name not in grouped]
+    rest = [m.name for m in model.entered if m.name not in grouped and m.name in asked]
+    found = [group for group in found if group["names"]]
     return [*found, {"title": "", "names": rest}] if rest else found
-
-
-def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
-    """What `controller.py.jinja` is filled with."""
-    query = Query(schema, model, "its_", model.name)
-    for name in model.columns:
-        query.show(name)
-    sortable = dict.fromkeys([*model.columns, *(sort.name for sort in model.sort)])
-    sorts = [
-        call(f"{quote(name)}: ", query.order(name), indent=4, tail=",", brackets="[]")
-        for name in sortable
-        if not isinstance(_last(schema, model, name), Many | Collection)
-        and not _is_json(_last(schema, model, name))
-    ]
-    sections = [_section_query(schema, collection) for collection in model.collections]
-    listed, viewed = "list" in model.pages, "view" in model.pages
-    if not viewed:
-        sections = []
-    aliases = query.alias_lines() if listed else []
-    aliases += [line for _, lines, _ in sections for line in lines]
-    statements = [statement for statement, _, _ in sections]
-    used = {target for _, _, targets in sections for target in targets}
-    used |= set(query.aliases.values()) if listed else set()
-    changed = {"new", "edit"} & set(model.pages)
-    return {
-        "doc": doc(f"the pages of {model.plural}: {', '.join(model.pages)}"),
-        "imports": _imports(schema, model, used, bool(aliases)),
-        "blueprint": call(
-            "pages = Blueprint", [quote(model.endpoint), "__name__", f'url_prefix="/{model.url}"']
-        ),
-        "aliases": aliases,
-        "rows": query.source("ROWS = "),
-        "sorts": "SORTS: lists.Sorts = {\n" + "\n".join(sorts) + "\n}"
-        if sorts
-        else "SORTS: lists.Sorts = {}",
-        "sections": statements,
-        "listing": _listing(model),
-        "view": _view(schema, model),
-        "edit": _template(model, "page = render_template", "edit", ["entry=entry", "row=row"]),
-        "remove": _template(
-            model, "page = render_template", "remove", ["row=row", "effects=effects"]
-        ),
-        "list": _template(model, "return render_template", "list", ["listing=listing"]),
-        "page": model.pages,
-        "changed": changed,
-        "part": _part(model),
-        "find": _find(model),
-        "saved": 'url_for(".view_page", part=row.url_part)' if viewed else _without_view(model),
-        "removed": 'url_for(".list_page")' if listed else 'url_for("start_page")',
-        "bin": _has_bin(model),
-        "bin_key": _bin_key(model),
-        **{
-            f"{done}_flash": _flash(model, name, done)
-            for done, name in (("saved", "row"), ("removed", "name"), ("restored", "row"))
-        },
-    }
-
-
-def _has_bin(model: Model) -> bool:
-    """Whether removed rows can be looked at: what nobody can remove has no bin page."""
-    return "bin" in model.keeps and "remove" in model.pages
-
-
-def _bin_key(model: Model) -> str:
-    """The key that the bin's form sends, as the key's own type."""
-    key = model.stored(model.key) if model.key else None
-    if isinstance(key, Field) and key.kind.annotation == "str":
-        return 'request.form.get("row", "")'
-    return 'request.form.get("row", 0, int)'
-
-
-def _without_view(model: Model) -> str:
-    if "list" in model.pages:
-        return 'url_for(".list_page")'
-    return (
-        'url_for(".edit_page", part=row.url_part)'
-        if "edit" in model.pages
-        else 'url_for("start_page")'
-    )
-
-
-def _part(model: Model) -> dict[str, str]:
-    """What a row's address ends in: how it is declared in routes, and its type."""
-    key = model.address or model.key
-    field = model.stored(key) if key else None
-    number = field is None or isinstance(field, Field) and field.kind.annotation == "int"
-    if number:
-        return {"route": "<int:part>", "type": "int"}
-    uuid = isinstance(field, Field) and field.kind.annotation == "UUID"
-    return {"route": "<uuid:part>" if uuid else "<part>", "type": "UUID" if uuid else "str"}
-
-
-def _find(model: Model) -> str:
-    by = ""
-    if model.address and model.address != model.key:
-        by = f", {model.name}.{model.stored(model.address).attribute}"
-    return f"rows.find({model.name}, part{by})"
 
 
 def _is_json(member: AnyMember) -> bool:
     return isinstance(member, Field) and member.kind.stored().type == "json"
 
 
-def _last(schema: Schema, model: Model, path: str) -> AnyMember:
+def is_sortable(member: AnyMember) -> bool:
+    return not isinstance(member, Many | Collection) and not _is_json(member)
+
+
+def path_of(schema: Schema, model: Model, path: str) -> str:
+    """A path as the attributes of rows that lead to its end."""
+    found = []
+    for name in path.split("."):
+        member = model.by_name[name]
+        found.append(member.attribute)
+        if isinstance(member, Reference):
+            model = schema.models[member.target]
+    return ".".join(found)
+
+
+def last_member(schema: Schema, model: Model, path: str) -> AnyMember:
+    """The member that a path leads to."""
     *before, last = path.split(".")
     for name in before:
         reference = model.by_name[name]
         assert isinstance(reference, Reference)
         model = schema.models[reference.target]
     return model.by_name[last]
-
-
-def _imports(schema: Schema, model: Model, used: set[str], aliased: bool) -> list[str]:
-    pages = set(model.pages)
-    changed = bool({"new", "edit", "remove"} & pages)
-    flask = ["Blueprint", "render_template"]
-    flask += ["flash", "redirect", "request", "url_for"] if changed else []
-    lines = (
-        ["from uuid import UUID", ""]
-        if _part(model)["type"] == "UUID" and pages - {"list", "new"}
-        else []
-    )
-    lines += ["import sqlalchemy as sa"] if "list" in pages or used or _has_bin(model) else []
-    lines += [from_import("flask", flask)]
-    lines += ["from flask.typing import ResponseReturnValue"] if changed else []
-    lines += ["from sqlalchemy import orm"] if aliased else []
-    local = [import_model(schema, name) for name in used - {model.name}]
-    kit = ["lists"] if "list" in pages or used or _has_bin(model) else []
-    kit += ["removal"] if "remove" in pages else []
-    kit += ["rows"] if pages - {"list", "new"} else []
-    local += [from_import("..kit", kit)] if kit else []
-    local.append(from_import(".model", [model.name]))
-    shaped = "view" in pages and any(f.shape is not None for f in model.fields)
-    forms = ["from .form import form"] if {"new", "edit"} & pages or shaped else []
-    ordered = sorted(local, key=lambda line: (line.split()[1].startswith("."), line.split()[1]))
-    outer = [line for line in ordered if line.startswith("from ..")]
-    return [*lines, "", *outer, *forms, *(line for line in ordered if line not in outer)]
-
-
-def _section_query(schema: Schema, collection: Collection) -> tuple[str, list[str], set[str]]:
-    """A collection's statement, its aliases, and the models it needs."""
-    child = schema.models[collection.child]
-    query = Query(schema, child, f"{collection.name}_", child.name)
-    for name in child.columns:
-        if name != collection.via:
-            query.show(name)
-    order = query.by(collection.sort or child.sort)
-    statement = query.source(f"ITS_{collection.name.upper()} = ", order)
-    return statement, query.alias_lines(), {child.name, *query.aliases.values()}
-
-
-def _listing(model: Model) -> str:
-    first = ",".join(map(str, model.sort))
-    arguments = ["ROWS", "SORTS", *([f"first={quote(first)}"] if first else [])]
-    return call("listing = lists.page", arguments, indent=4)
-
-
-def _template(model: Model, head: str, page: str, arguments: list[str]) -> str:
-    return call(head, [quote(f"{model.folder}/pages/{page}.html"), *arguments], indent=4)
-
-
-def _flash(model: Model, name: str, done: str) -> str:
-    return call(
-        "flash", [fstring(f"{html.title(model.singular)} ", name, f" is {done}.")], indent=8
-    )
-
-
-def _view(schema: Schema, model: Model) -> str:
-    lines = []
-    arguments = ["row=row"]
-    if any(f.shape is not None for f in model.fields):
-        arguments.append("form=form")
-    for collection in model.collections:
-        name = collection.name
-        via = schema.models[collection.child].stored(collection.via)
-        own = f"ITS_{name.upper()}.where({collection.child}.{via.column} == row.id)"
-        lines.append(call(f"its_{name} = lists.page", [own, "{}", f'name="{name}-"'], indent=4))
-        arguments.append(f"its_{name}=its_{name}")
-    return "\n".join([*lines, _template(model, "return render_template", "view", arguments)])

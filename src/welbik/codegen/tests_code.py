@@ -68,7 +68,8 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
 def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     """What `test.py.jinja` is filled with."""
     pages = set(model.pages)
-    asked = {m.name for m in model.entered}
+    owner = schema.owner_of(model)
+    asked = {m.name for m in model.entered if m is not owner}
     fields = [f for f in model.fields if f.name in asked]
     ruled = {p.name for rule in model.rules for p in walk(rule.node) if isinstance(p, Value)}
     # What a rule reads may be refused for another reason: its edges are tested with the rule.
@@ -82,7 +83,9 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     shown = [r for r in model.references if r.name in model.columns and both]
     shown = [r for r in shown if "view" in schema.models[r.target].pages]
     lists = {
-        "required": [m.name for m in model.entered if m.required and _is_typed(m)],
+        "required": [
+            m.name for m in model.entered if m.name in asked and m.required and _is_typed(m)
+        ],
         "unique": [
             m.name for m in model.members if m.unique and m.name in asked and _is_repeatable(m)
         ],
@@ -97,13 +100,22 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
         "doc": doc(
             f"{model.plural}: every page, every check just inside and outside, every relation"
         ),
-        "imports": _imports(used, bool(cases) or any(marks.values()), bool(shown), package),
+        "imports": _imports(
+            used,
+            bool(cases) or any(marks.values()),
+            bool(shown),
+            package,
+            schema.models[owner.target] if owner else None,
+        ),
         "name": model.factory,
         "page": model.pages,
         "whole": {"new", "edit", "view", "remove"} <= pages and not fixed,
         "fixed": fixed,
         "url_line": line("URL = ", quote(f"/{model.url}")),
-        "answers": _answers(model),
+        "owner": _owner(schema, owner) if owner else None,
+        "bin": "bin" in model.keeps,
+        **{f"page_for_{typed}": _new_page(owner, typed) for typed in _TYPED},
+        "answers": _answers(model, owner),
         "answer_row": f"    row = supply.{model.factory}()"
         if {"view", "edit", "remove"} & pages
         else f"    supply.{model.factory}()",
@@ -127,8 +139,34 @@ def _by_uuid(model: Model) -> bool:
     return isinstance(field, Field) and field.kind.word == "uuid"
 
 
-def _answers(model: Model) -> str:
+_TYPED = ("typed", "first", "second", "inside", "outside")
+
+
+def _new_page(owner: Reference | None, typed: str) -> str:
+    """Where what is typed is sent to make a row, as source."""
+    return f"new_page(supply, {typed})" if owner else 'f"{URL}/new"'
+
+
+def _owner(schema: Schema, owner: Reference) -> dict[str, str]:
+    """The model that a row is made under, and how its key is typed."""
+    parent = schema.models[owner.target]
+    key = parent.stored(parent.key) if parent.key else None
+    plain = isinstance(key, Field) and key.kind.annotation == "str"
+    typed = f'typed["{owner.name}"]'
+    return {
+        "model": parent.name,
+        "url": parent.url,
+        "key": typed if plain else f"int({typed})",
+        "edit_made": 'new_page(supply, typed).replace("/new", made.location.removeprefix(URL) + "/edit")',
+    }
+
+
+def _answers(model: Model, owner: Reference | None) -> str:
     """The pages of a row as a tuple."""
+    if owner:
+        names = [page for page in model.pages if page not in ("new", "edit")]
+    else:
+        names = list(model.pages)
     known = {
         "list": '""',
         "new": '"/new"',
@@ -136,7 +174,7 @@ def _answers(model: Model) -> str:
         "edit": 'f"/{row.url_part}/edit"',
         "remove": 'f"/{row.url_part}/remove"',
     }
-    found = [known[page] for page in model.pages]
+    found = [known[page] for page in names]
     return f"({', '.join(found)}{',' if len(found) == 1 else ''})"
 
 
@@ -191,16 +229,21 @@ def _local(reference: Reference) -> str:
     return f"its_{reference.name}"
 
 
-def _imports(used: set[str], marked: bool, shown: bool, package: str) -> list[str]:
+def _imports(
+    used: set[str], marked: bool, shown: bool, package: str, parent: Model | None
+) -> list[str]:
     lines = ["import datetime as dt"] if "dt" in used else []
     lines += ["import html"] if shown else []
     lines += [""] if lines else []
     lines += ["import pytest"] if marked else []
+    local = [from_import(f"{package}.kit", ["clock"])] if "clock" in used else []
+    local += [from_import(f"{package}.{parent.folder}.model", [parent.name])] if parent else []
     return [
         *lines,
         "from supply import Supply",
         "from visit import Visitor",
-        *(["", from_import(f"{package}.kit", ["clock"])] if "clock" in used else []),
+        *([""] if local else []),
+        *sorted(local, key=lambda line: line.split()[1]),
     ]
 
 

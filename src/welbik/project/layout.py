@@ -53,6 +53,7 @@ def settings_text(title: str, package: str) -> str:
         f'package = "{package}"\n'
         f'database = "sqlite:///{package}.db"    # a file beside this one; DATABASE_URL goes before it\n'
         'timezone = "UTC"                # where dates and times are typed and shown\n'
+        'locale = "en-GB"                # how dates and numbers are written\n'
         "page = 25                       # rows a page\n"
         "seed = 1                        # another number makes other rows\n"
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import os
 import socket
 import sys
 import traceback
@@ -51,6 +52,17 @@ def bind(host: str, port: int) -> socket.socket:
             f"can't serve on {host}:{port}: {reason}", "choose another port: --port 8181", status=2
         ) from None
     return listener
+
+
+def answer_to_any_name(host: str) -> bool:
+    """Lets the application answer under other names than this machine's own; whether it does so.
+
+    Only where it listens to other machines and SITE_HOSTS does not say which names it has.
+    """
+    if host in ("127.0.0.1", "localhost", "::1") or os.environ.get("SITE_HOSTS"):
+        return False
+    os.environ["SITE_HOSTS"] = "*"
+    return True
 
 
 def server(application: Any, listener: socket.socket) -> BaseWSGIServer:

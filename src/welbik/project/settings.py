@@ -37,6 +37,7 @@ class Settings:
     package: str = "site_app"
     database: str = "sqlite:///site.db"
     timezone: str = "UTC"
+    locale: str = "en-GB"
     page: int = 25
     seed: int = 1
 
@@ -51,7 +52,7 @@ class Settings:
 
     def for_build(self) -> dict[str, Any]:
         """What the generated code is told."""
-        names = ("title", "package", "database", "timezone", "page")
+        names = ("title", "package", "database", "timezone", "locale", "page")
         return {name: getattr(self, name) for name in names}
 
 
@@ -117,6 +118,25 @@ def _check(settings: Settings) -> None:
             f"{settings.timezone!r} in {FILE} is no time zone",
             'write one such as "Europe/Lisbon" or "UTC"',
         ) from None
+
+    if not _is_locale(settings.locale):
+        raise WelbikError(
+            f"{settings.locale!r} in {FILE} is no locale",
+            'write one such as "en-GB", "de" or "fr-CA"',
+        )
+
+
+def _is_locale(name: str) -> bool:
+    # The usual one is known without loading all others.
+    if name == Settings.locale:
+        return True
+    from babel import Locale, UnknownLocaleError
+
+    try:
+        Locale.parse(name, sep="-")
+    except (UnknownLocaleError, ValueError):
+        return False
+    return True
 
 
 def check_package(name: str) -> None:

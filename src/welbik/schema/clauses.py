@@ -11,22 +11,26 @@ from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
 from ..problems import did_you_mean, nearest
-from .model import AnyMember, Computed, Field, Piece, Reference, Sort
+from .model import AnyMember, Collection, Computed, Field, Many, Piece, Reference, Sort
 
 _HOLE = re.compile(r"\{([^{}]*)\}")
 _TELLING = ("name", "title", "label", "code", "mark", "subject", "number")
 _MOST_COLUMNS = 6
+_MOST_SEARCHED = 4
+_MOST_FILTERS = 6
 
 
 class ModelNames(NamedTuple):
     """What a model's members are called, before any of them is resolved.
 
-    `columns` can be shown, sorted and searched; `unread` could not be read.
+    `columns` can be shown, sorted and searched, `many` can only be filtered by; `unread`
+    could not be read.
     """
 
     columns: tuple[str, ...]
     references: Mapping[str, str]
     unread: frozenset[str]
+    many: tuple[str, ...] = ()
 
     @classmethod
     def of(cls, node: syntax.Model) -> ModelNames:
@@ -37,7 +41,8 @@ class ModelNames(NamedTuple):
             m.name.text: m.target.text for m in node.members if isinstance(m, syntax.Reference)
         }
         unread = {m.name.text for m in node.members if isinstance(m, syntax.Unread)}
-        return cls(tuple(columns), references, frozenset(unread))
+        many = tuple(m.name.text for m in node.members if isinstance(m, syntax.Many))
+        return cls(tuple(columns), references, frozenset(unread), many)
 
     def knows(self, word: syntax.Word, model: str, report: Report) -> bool:
         """Whether a word names a column; if not, why, unless that is reported elsewhere."""
@@ -97,16 +102,21 @@ def resolve_sort(
 
 
 def resolve_paths(
-    words: Sequence[syntax.Word] | None, model: str, paths: Paths, report: Report
+    words: Sequence[syntax.Word] | None,
+    model: str,
+    paths: Paths,
+    report: Report,
+    *,
+    many: bool = False,
 ) -> tuple[str, ...]:
-    """The paths that lead somewhere, each once."""
+    """The paths that lead somewhere, each once; to a relation to `many` only where it may."""
     found: list[str] = []
     for word in words or ():
         if word.text in found:
             report.add(
                 "said-twice", f"{word.text!r} is listed twice", word.span, "keep one of the two"
             )
-        elif paths.knows(word, model):
+        elif (many and word.text in paths.known[model].many) or paths.knows(word, model):
             found.append(word.text)
     return tuple(found)
 
@@ -117,6 +127,29 @@ def default_columns(members: Sequence[AnyMember]) -> tuple[str, ...]:
     public = [m for m in shown if not (isinstance(m, Field) and m.internal)] or shown
     short = [m.name for m in public if not _is_long(m)]
     return tuple((short or [m.name for m in public])[:_MOST_COLUMNS])
+
+
+def default_search(members: Sequence[AnyMember]) -> tuple[str, ...]:
+    """The short texts that people would type a part of."""
+    texts = [m for m in members if isinstance(m, Field) and _is_words(m)]
+    return tuple(m.name for m in texts if not m.internal)[:_MOST_SEARCHED]
+
+
+def _is_words(field: Field) -> bool:
+    plain = field.kind.annotation == "str" and not field.kind.labels()
+    return plain and field.kind.stored().type.startswith("text") and not _is_long(field)
+
+
+def default_filters(members: Sequence[AnyMember], columns: Sequence[str]) -> tuple[str, ...]:
+    """What is listed and has choices, a range, or a row behind it; texts are searched instead."""
+    found = []
+    for member in members:
+        if member.name not in columns or isinstance(member, Computed | Many | Collection):
+            continue
+        if isinstance(member, Field) and (_is_words(member) or _is_long(member) or member.unique):
+            continue
+        found.append(member.name)
+    return tuple(found[:_MOST_FILTERS])
 
 
 def _is_long(member: AnyMember) -> bool:

@@ -335,6 +335,22 @@ class Schema:
         """The references to a model, from any model."""
         return self._referring[name]
 
+    def owner_of(self, model: Model) -> Reference | None:
+        """The reference to the row that a row of a model is made under, where there is one.
+
+        A parent needs a page of its own for that; where it has none, its children are made
+        as all other rows are.
+        """
+        for reference in model.references:
+            if reference.owned and "view" in self.models[reference.target].pages:
+                return reference if reference.target != model.name else None
+        return None
+
+    def is_chosen(self, name: str) -> bool:
+        """Whether rows of a model are chosen by their names, in forms or filters."""
+        many = (m.target for model in self for m in model.many)
+        return bool(self.referring(name)) or name in many
+
     @cached_property
     def parents_first(self) -> tuple[Model, ...]:
         """Models so that those a row refers to come before it.

@@ -15,6 +15,8 @@ from .clauses import (
     ModelNames,
     Paths,
     default_columns,
+    default_filters,
+    default_search,
     resolve_paths,
     resolve_shown_as,
     resolve_sort,
@@ -233,6 +235,7 @@ class _Resolver:
         own = self.known[name]
         self._check_order(name, node)
         columns = resolve_paths(node.columns, name, self.paths, self.report)
+        shown = self._there(columns, members) or default_columns(members)
         return Model(
             name=name,
             help=node.help.text if node.help else "",
@@ -240,12 +243,16 @@ class _Resolver:
             plural=plural,
             everything=members,
             shown_as=resolve_shown_as(node, members, own, singular, self.report),
-            columns=self._there(columns, members) or default_columns(members),
+            columns=shown,
             sort=resolve_sort(node.sort, name, self.paths),
             span=node.name.span,
             rules=rules,
-            search=resolve_paths(node.search, name, self.paths, self.report),
-            filters=resolve_paths(node.filter, name, self.paths, self.report),
+            search=resolve_paths(node.search, name, self.paths, self.report)
+            if node.search is not None
+            else default_search(members),
+            filters=resolve_paths(node.filter, name, self.paths, self.report, many=True)
+            if node.filter is not None
+            else default_filters(members, shown),
             stored_as=checked_name(node.stored_as, self.report) if node.stored_as else "",
             was=node.was.text if node.was else "",
             **self._clauses(node, members),

@@ -107,11 +107,38 @@ def _indexes(model: Model, live: bool) -> Iterable[Index]:
         if columns not in taken:
             taken.add(columns)
             yield Index(columns)
+    for columns in _asked_for(model):
+        if columns not in taken:
+            taken.add(columns)
+            yield Index(columns)
     if live:
         for member in model.members:
             if member.unique and member.name != model.key:
                 yield Index((member.column,), True, True)
         yield Index((REMOVED,))
+
+
+def _asked_for(model: Model) -> Iterable[tuple[str, ...]]:
+    """The columns that lists are sorted and filtered by: their pages stay quick in long tables."""
+    if "list" not in model.pages:
+        return
+    sort = [model.by_name.get(key.name) for key in model.sort]
+    if len(sort) > 1 and all(_has_order(member) for member in sort):
+        yield tuple(member.column for member in sort if isinstance(member, Field | Reference))
+    for name in dict.fromkeys((*(key.name for key in model.sort), *model.columns, *model.filters)):
+        member = model.by_name.get(name)
+        # References and what is unique have an index anyway.
+        if isinstance(member, Field) and _has_order(member) and not member.unique:
+            yield (member.column,)
+
+
+def _has_order(member: object) -> bool:
+    if isinstance(member, Reference):
+        return True
+    if not isinstance(member, Field):
+        return False
+    word, *numbers = member.kind.stored().type.split()
+    return word != "json" and (word != "text" or bool(numbers))
 
 
 def _checks(model: Model) -> tuple[Check, ...]:

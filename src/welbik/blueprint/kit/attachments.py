@@ -37,7 +37,7 @@ class File(Field):
     def _keep(self, upload: Any) -> str:
         kept = uploads.keep(upload.stream, self.largest)
         if kept is None:
-            return f"{_REFUSED}At most {shown_size(self.largest)}, please."
+            return f"{_REFUSED}{self.too_large()}"
         draft, size, digest = kept
         name = PurePath(upload.filename.replace("\\", "/")).name[-120:]
         kind = self.kind_of(draft, name)
@@ -46,6 +46,9 @@ class File(Field):
             return kind
         uploads.settle(draft, digest)
         return self.typed(uploads.Stored(name or "upload", size, kind, digest))
+
+    def too_large(self) -> str:
+        return f"At most {shown_size(self.largest)}, please."
 
     def kind_of(self, draft: Any, name: str) -> str:
         """The type of an upload, or what is wrong with it."""
@@ -72,6 +75,10 @@ class File(Field):
             return None if typed in ("", None) else self.parse(typed)
         except Refused:
             return None
+
+    def told(self, typed: str) -> str:
+        kept = self.stored(typed)
+        return "" if kept is None else kept.name
 
     def limits(self) -> dict[str, Any]:
         return {"accept": ",".join(f".{suffix}" for suffix in self.suffixes) or None}

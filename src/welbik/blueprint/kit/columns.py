@@ -23,6 +23,10 @@ class Exact(TypeDecorator[Decimal]):
     impl = Numeric
     cache_ok = True
 
+    @property
+    def python_type(self) -> type[Decimal]:
+        return Decimal
+
     def __init__(self, digits: int, places: int) -> None:
         super().__init__(digits, places)
         self.digits = digits
@@ -35,10 +39,12 @@ class Exact(TypeDecorator[Decimal]):
 
     def process_bind_param(
         self, value: Decimal | None, dialect: Dialect
-    ) -> Decimal | int | None:
+    ) -> Decimal | int | float | None:
         if value is None or dialect.name != "sqlite":
             return value
-        return int(value.scaleb(self.places))
+        scaled = value.scaleb(self.places)
+        # What is only compared may lie between two places.
+        return int(scaled) if scaled == scaled.to_integral_value() else float(scaled)
 
     def process_result_value(
         self, value: Decimal | int | None, dialect: Dialect
@@ -53,6 +59,10 @@ class Moment(TypeDecorator[dt.datetime]):
 
     impl = DateTime
     cache_ok = True
+
+    @property
+    def python_type(self) -> type[dt.datetime]:
+        return dt.datetime
 
     def process_bind_param(
         self, value: dt.datetime | None, dialect: Dialect

@@ -21,9 +21,9 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import DeclarativeBase, Session
 
 from .. import fingerprint, settings
-from . import clock
+from . import clock, parts
 
-_BUSY_SECONDS = 10
+_BUSY_SECONDS = 4
 
 
 class Base(DeclarativeBase):
@@ -31,6 +31,8 @@ class Base(DeclarativeBase):
 
     # What begins the names of a model's pages; its table's name, unless said.
     ENDPOINT: ClassVar[str]
+    # The reference to the row that a row is made under; empty where it stands alone.
+    OWNER: ClassVar[str] = ""
 
     def __init_subclass__(cls, **options: Any) -> None:
         if "ENDPOINT" not in cls.__dict__ and "__tablename__" in cls.__dict__:
@@ -56,16 +58,15 @@ def connect(app: Flask, address: str) -> None:
     app.extensions["up_to_date"] = False
 
     @app.teardown_appcontext
-    def close(error: BaseException | None) -> None:
-        opened: Session | None = g.pop("session", None)
-        if opened is not None:
-            opened.close()
+    def end(error: BaseException | None) -> None:
+        close()
 
 
 def _engine(address: str) -> Engine:
     url = make_url(address)
     if url.get_backend_name() != "sqlite":
-        return create_engine(url)
+        # Two changes that are each fine alone must be fine together, in whatever order.
+        return create_engine(url, isolation_level="SERIALIZABLE", pool_pre_ping=True)
     path = (settings.ROOT / (url.database or "")).resolve().as_uri()
     # mode=rw: a wrong path is an error, not a new and empty database.
     engine = create_engine(
@@ -106,10 +107,23 @@ def session() -> Session:
     """The session of this request, closed when the request ends."""
     if "session" not in g:
         g.session = Session(current_app.extensions["engine"])
-        if request and request.method == "POST":
+        if request and request.method == "POST" and not parts.asked():
             g.session.connection(execution_options={"writes": True})
     opened: Session = g.session
     return opened
+
+
+def close() -> None:
+    """Ends the session of this request; what was not committed is gone."""
+    opened: Session | None = g.pop("session", None)
+    if opened is not None:
+        opened.close()
+
+
+def nulls_are_low() -> bool:
+    """Whether the database sorts what is empty before all else."""
+    engine: Engine = current_app.extensions["engine"]
+    return engine.dialect.name != "postgresql"
 
 
 def behind() -> str | None:

@@ -10,11 +10,12 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, ClassVar
 
+from flask import request
+
+from . import parts
 from .fields import Field, Refused
 
 _MOST = 100
-_SPARE = 2
-"""Empty entries that a form offers beyond those that are filled in."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -63,6 +64,7 @@ class Parts(Field):
         entries = [
             {f.name: form.get(f"{self.name}-{n}-{f.name}", "") for f in self.part}
             for n in sorted(numbers)[: _MOST + 1]
+            if not form.get(f"{self.name}-{n}-remove")
         ]
         return json.dumps([entry for entry in entries if self._is_filled(entry)])
 
@@ -116,7 +118,21 @@ class Parts(Field):
             given = []
         empty = {f.name: f.first() for f in self.part}
         filled = [{**empty, **e} for e in given if isinstance(e, dict)] if given else []
-        return [*filled, *(empty for _ in range(_SPARE))]
+        return [*filled, *(empty for _ in range(self._spare(len(filled))))]
+
+    def _spare(self, filled: int) -> int:
+        """Empty entries to offer: one, or one more than were there if that is asked for."""
+        if parts.asked() != ("more", self.name):
+            return 1
+        pattern = re.compile(rf"{re.escape(self.name)}-([0-9]+)-")
+        sent = {found.group(1) for key in request.form if (found := pattern.match(key))}
+        return max(1, min(len(sent), _MOST) - filled + 1)
+
+    def told(self, typed: str) -> str:
+        try:
+            return "; ".join(", ".join(entry) for entry in self.shown(self.read(typed)))
+        except Refused:
+            return typed
 
     def shown(self, value: Any) -> list[list[str]]:
         """The entries of a row as texts, for its page."""

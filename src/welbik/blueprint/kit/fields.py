@@ -14,9 +14,10 @@ from typing import Any, ClassVar
 from sqlalchemy import select
 
 from . import clock
-from .database import live, session
+from .database import session
+from .show import show
 
-_INTEGER = re.compile(r"[+-]?[0-9]{1,19}")
+INTEGER = re.compile(r"[+-]?[0-9]{1,19}")
 _DECIMAL = re.compile(r"[+-]?([0-9]{1,20}\.?[0-9]{0,20}|\.[0-9]{1,20})")
 _DATE = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}")
 _MOMENT = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}(:[0-9]{2})?")
@@ -30,7 +31,7 @@ _URL = re.compile(r"https?://[^\s/?#]+\S*", re.IGNORECASE)
 _PHONE = re.compile(r"\+?[0-9(][0-9 ()./-]*( ?(x|ext\.?) ?[0-9]+)?")
 _SLUG = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
 _TIME = re.compile(r"[0-9]{2}:[0-9]{2}(:[0-9]{2})?")
-_NO_ADDRESS = {"new", "bin", ".", ".."}
+_NO_ADDRESS = {"new", "bin", "chosen", ".", ".."}
 _RADIO_MOST = 4
 _MINUTES = len("2026-04-01T14:30")
 
@@ -48,7 +49,8 @@ class Refused(ValueError):
 class Field:
     """One value of a form. `messages` words the failure of a check by the check's name.
 
-    A fixed one is entered with a new row and never changed after; that of the `address`
+    A fixed one is entered with a new row and never changed after; an `owned` one is the row
+    that this one is made under, and not entered at all; that of the `address`
     tells rows apart there. `bounds` are attributes
     that let the browser hold what a rule says, or functions that tell them now.
     """
@@ -61,6 +63,7 @@ class Field:
     hint: str = ""
     unit: str = ""
     fixed: bool = False
+    owned: bool = False
     address: bool = False
     messages: Mapping[str, str] = field(default_factory=dict)
     bounds: Mapping[str, Any] = field(default_factory=dict)
@@ -102,6 +105,10 @@ class Field:
         """What a request holds of this field, as one text."""
         text: str = form.get(self.name, "")
         return text
+
+    def owns(self, key: str) -> bool:
+        """Whether a name in a request belongs to this field."""
+        return key == self.name or key.startswith(f"{self.name}-")
 
     def complete(self, values: dict[str, Any], row: Any) -> None:
         """Fills in what follows from other values once all are read."""
@@ -295,7 +302,13 @@ class _Ranged(Field):
         raise self.refused("range", words[low is not None, high is not None])
 
     def named(self, end: Any) -> str:
-        return self.typed(end).replace("T", " ")
+        return show(end)
+
+    def told(self, typed: str) -> str:
+        try:
+            return show(self.parse(typed)) if typed else ""
+        except Refused:
+            return typed
 
     def limits(self) -> dict[str, Any]:
         low, high = self.ends()
@@ -312,7 +325,7 @@ class Integer(_Ranged):
     input_type: ClassVar[str] = "number"
 
     def parse(self, text: str) -> int:
-        if not _INTEGER.fullmatch(text):
+        if not INTEGER.fullmatch(text):
             raise self.refused("range", "Write a whole number, such as 12.")
         return int(self.within(int(text)))
 
@@ -458,13 +471,15 @@ class Moment(_Ranged):
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Chosen(Field):
+class Chosen(Field):
+    """What is not typed but chosen."""
+
     def ask(self) -> str:
         return "Choose one."
 
 
 @dataclass(frozen=True, kw_only=True)
-class Choice(_Chosen):
+class Choice(Chosen):
     """One of a closed list: radio buttons while they are few."""
 
     labels: Mapping[str, str] = field(default_factory=dict)
@@ -485,114 +500,3 @@ class Choice(_Chosen):
         if self.required and self.control == "select":
             none = [("", "Choose …")]
         return [*none, *self.labels.items()]
-
-
-@dataclass(frozen=True, kw_only=True)
-class Reference(_Chosen):
-    """A row of another model, chosen by its name; `where` says which may be chosen."""
-
-    target: Any
-    where: Any = None
-    loops: bool = True
-    wanted: str = ""
-
-    @property
-    def control(self) -> str:  # type: ignore[override]
-        return self.wanted or "select"
-
-    @property
-    def column(self) -> str:
-        return self.attribute or f"{self.name}_id"
-
-    def parse(self, text: str) -> Any:
-        key = _key(self.target, text)
-        known = self._rows(select(self.target.id)).where(self.target.id == key)
-        if key is None or session().scalar(known) is None:
-            raise self.refused("range", "Choose one of the list: this one is gone.")
-        return key
-
-    def typed(self, value: Any) -> str:
-        return "" if value is None else str(value)
-
-    def _rows(self, rows: Any) -> Any:
-        rows = live(rows, self.target)
-        return rows if self.where is None else rows.where(self.where)
-
-    def choices(self, typed: str) -> list[tuple[str, str]]:
-        none = "Choose …" if self.required else "None"
-        rows = session().scalars(self._rows(self.target.in_order())).all()
-        found = [(str(row.id), str(row)) for row in rows]
-        if typed and all(value != typed for value, _ in found):
-            # What was chosen before stays to be seen, though it may not be chosen anew.
-            key = _key(self.target, typed)
-            kept = None if key is None else session().get(self.target, key)
-            found += [(typed, str(kept))] if kept is not None else []
-        return [("", none), *found]
-
-    def told(self, typed: str) -> str:
-        return _told(self.target, typed)
-
-    def is_loop(self, row: Any, values: Mapping[str, Any]) -> bool:
-        """Whether a row of the same model would become its own ancestor."""
-        above = values.get(self.column)
-        seen = set()
-        while not self.loops and above is not None and row.id is not None:
-            if above == row.id:
-                return True
-            if above in seen:
-                return False
-            seen.add(above)
-            parent = session().get(self.target, above)
-            above = getattr(parent, self.column, None)
-        return False
-
-
-@dataclass(frozen=True, kw_only=True)
-class Many(_Chosen):
-    """Rows of another model, ticked off a list of their names."""
-
-    target: Any
-    control: ClassVar[str] = "checks"
-
-    def sent(self, form: Any, files: Any) -> str:
-        return " ".join(dict.fromkeys(form.getlist(self.name)))
-
-    def ask(self) -> str:
-        return "Choose at least one."
-
-    def parse(self, text: str) -> list[Any]:
-        keys = [_key(self.target, part) for part in text.split()]
-        rows = [
-            None if key is None else session().get(self.target, key) for key in keys
-        ]
-        if None in rows:
-            raise self.refused("range", "Choose from the list: one of these is gone.")
-        return rows
-
-    def read(self, text: str) -> Any:
-        return super().read(text) or []
-
-    def typed(self, value: Any) -> str:
-        return " ".join(sorted(str(row.id) for row in value or ()))
-
-    def choices(self, typed: str) -> list[tuple[str, str]]:
-        rows = session().scalars(self.target.in_order())
-        return [(str(row.id), str(row)) for row in rows]
-
-    def told(self, typed: str) -> str:
-        return _told(self.target, typed)
-
-
-def _told(target: Any, typed: str) -> str:
-    """The name of a row, of which alone it is asked."""
-    key = _key(target, typed)
-    row = None if key is None else session().get(target, key)
-    return typed if row is None else str(row)
-
-
-def _key(target: Any, text: str) -> Any:
-    """What a text stands for as the key of a model; None where it is no key at all."""
-    if target.id.property.columns[0].type.python_type is int:
-        number = int(text) if _INTEGER.fullmatch(text) else 0
-        return number if 0 < number < 2**63 else None
-    return text

@@ -1,4 +1,4 @@
-"""Who may change what: session key, tokens on every change, headers on every answer."""
+"""Who may change what, and what an answer may do: tokens, limits, hosts, headers."""
 
 from __future__ import annotations
 
@@ -10,6 +10,34 @@ from contextlib import suppress
 from pathlib import Path
 
 from flask import Flask, Response, abort, request, session
+from flask.sessions import SecureCookieSessionInterface
+
+from .. import settings
+
+_BODY = 1024 * 1024
+_FIELDS = 2_000
+_TOKEN_BYTES = 24
+_largest_upload = 0
+
+_POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' blob:; "
+    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+)
+_HEADERS = {
+    "Content-Security-Policy": _POLICY,
+    "X-Content-Type-Options": "nosniff",
+    "X-Frame-Options": "DENY",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), geolocation=(), microphone=()",
+}
+
+
+def allow_body(uploads: int) -> None:
+    """Makes room in a request for what a form's uploads may hold together, in bytes."""
+    global _largest_upload
+    _largest_upload = max(_largest_upload, uploads)
 
 
 def secret_key(folder: Path) -> str:
@@ -31,20 +59,43 @@ def secret_key(folder: Path) -> str:
 
 
 def token() -> str:
-    """The secret that every form of this visitor carries."""
+    """The secret of this visitor, which every form carries."""
     if "token" not in session:
-        session["token"] = secrets.token_urlsafe(24)
+        session["token"] = secrets.token_urlsafe(_TOKEN_BYTES)
     return str(session["token"])
 
 
+class _Cookies(SecureCookieSessionInterface):
+    def get_cookie_secure(self, app: Flask) -> bool:
+        return request.is_secure
+
+
 def protect(app: Flask) -> None:
-    """Refuses changes without the visitor's token, and limits what pages may load."""
+    """Refuses changes without the visitor's token, other hosts, and what is too large."""
     app.config.update(
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
-        MAX_CONTENT_LENGTH=16 * 1024 * 1024,
+        MAX_CONTENT_LENGTH=_BODY + _largest_upload,
+        MAX_FORM_MEMORY_SIZE=_BODY,
+        MAX_FORM_PARTS=_FIELDS,
     )
+    app.session_interface = _Cookies()
     app.jinja_env.globals["token"] = token
+
+    @app.before_request
+    def check_host() -> None:
+        host = (
+            request.host.rpartition(":")[0]
+            if ":" in request.host.rpartition("]")[2]
+            else request.host
+        )
+        if settings.HOSTS != ["*"] and host.lower() not in settings.HOSTS:
+            app.logger.error(
+                "The host %r is not one of this site's. Set SITE_HOSTS to the names it is "
+                "reached by, with commas between them.",
+                request.host[:100],
+            )
+            abort(400, "This site is not reached by that name.")
 
     @app.before_request
     def check_token() -> None:
@@ -59,12 +110,9 @@ def protect(app: Flask) -> None:
 
     @app.after_request
     def add_headers(response: Response) -> Response:
-        headers = response.headers
-        headers.setdefault(
-            "Content-Security-Policy",
-            "default-src 'self'; base-uri 'none'; object-src 'none'; "
-            "form-action 'self'; frame-ancestors 'none'",
-        )
-        headers.setdefault("X-Content-Type-Options", "nosniff")
-        headers.setdefault("Referrer-Policy", "same-origin")
+        for name, value in _HEADERS.items():
+            response.headers.setdefault(name, value)
+        if request.endpoint != "static":
+            # Pages hold what people entered: nobody else keeps them.
+            response.headers.setdefault("Cache-Control", "private, no-cache")
         return response

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
+from pathlib import Path
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import parse_qs, quote, urlsplit
 
 from flask import current_app, request, url_for
+
+from . import guard, notes
 
 _MARK = 987654321
 # By endpoint and file, and without the root that the server may add in front.
@@ -18,9 +22,18 @@ def to_page(endpoint: str, filename: str = "") -> str:
     root = request.script_root
     path = _pages.get((endpoint, filename))
     if path is None:
-        path = url_for(endpoint, filename=filename or None).removeprefix(root)
+        version: dict[str, Any] = {"v": _version(filename)} if filename else {}
+        path = url_for(endpoint, filename=filename or None, **version).removeprefix(
+            root
+        )
         _pages[endpoint, filename] = path
     return f"{root}{path}"
+
+
+def _version(filename: str) -> str:
+    """Changes whenever the file does, so that browsers may keep it."""
+    path = Path(str(current_app.static_folder)) / filename
+    return hashlib.sha256(path.read_bytes()).hexdigest()[:8]
 
 
 def to_row(endpoint: str, part: int | str) -> str:
@@ -40,3 +53,54 @@ def row_url(row: Any) -> str:
     endpoint = f"{row.ENDPOINT}.view_page"
     known = endpoint in current_app.view_functions
     return to_row(endpoint, row.url_part) if known else ""
+
+
+def edit_url(row: Any) -> str:
+    """The address of a row's form: under its parent, for one that is part of another."""
+    endpoint = f"{row.ENDPOINT}.edit_page"
+    if not row.OWNER:
+        return to_row(endpoint, row.url_part)
+    parent = getattr(row, row.OWNER)
+    return url_for(endpoint, parent=parent.url_part, part=row.url_part)
+
+
+def can_make(model: Any) -> bool:
+    """Whether rows of a model are made on a page of their own."""
+    rules = current_app.url_map.iter_rules() if not model.OWNER else ()
+    endpoint = f"{model.ENDPOINT}.edit_page"
+    return any(rule.endpoint == endpoint and not rule.arguments for rule in rules)
+
+
+def is_inside(address: str) -> bool:
+    """Whether an address stays within this site, whatever a browser makes of it."""
+    if not address.startswith("/") or "\\" in address or address.startswith("//"):
+        return False
+    if any(ord(character) < 33 or ord(character) == 127 for character in address):
+        return False
+    parts = urlsplit(address)
+    return not parts.scheme and not parts.netloc
+
+
+def asked_return() -> str:
+    """Where the visitor came from and wants to go back to; empty if nowhere on this site."""
+    wanted = request.form.get("_return") or request.args.get("return-to", "")
+    return wanted if is_inside(wanted) else ""
+
+
+def back(otherwise: str, row: Any = None) -> str:
+    """Where to go after a form: back to where the visitor came from, if it was on this site.
+
+    A form that was left to make `row` gets it as its choice.
+    """
+    wanted = asked_return()
+    draft = parse_qs(urlsplit(wanted).query).get("draft", [""])[0]
+    kept = notes.read(draft) if draft and row is not None else None
+    if kept is not None and kept.get("token") == guard.token():
+        kept["typed"][kept["field"]] = " ".join(
+            [
+                *(kept["typed"][kept["field"]].split() if kept["several"] else []),
+                str(row.id),
+            ]
+        )
+        notes.write(draft, kept)
+    return wanted or otherwise

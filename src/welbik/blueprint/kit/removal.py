@@ -42,17 +42,19 @@ def restore(row: Any) -> bool:
     return False
 
 
-def effects(row: Any) -> Effects:
-    """Everything that removing a row would do, found before anything is done."""
+def effects(*rows: Any) -> Effects:
+    """Everything that removing rows of a model would do, found before anything is done."""
     found = Effects()
-    gone = {(type(row), row.id)}
+    gone = {(type(row), row.id) for row in rows}
     refusing: list[tuple[Any, Any]] = []
-    todo = [(type(row), [row])]
+    todo = [(type(rows[0]), list(rows))] if rows else []
     while todo:
-        model, rows = todo.pop()
+        model, parents = todo.pop()
         for child, column, on_removal in _referring(model):
             others = [
-                r for r in _children(child, column, rows) if (child, r.id) not in gone
+                r
+                for r in _children(child, column, parents)
+                if (child, r.id) not in gone
             ]
             if on_removal == "CASCADE" and others:
                 gone |= {(child, other.id) for other in others}
@@ -99,19 +101,20 @@ def _children(child: Any, column: Any, rows: Sequence[Any]) -> list[Any]:
     return found
 
 
-def remove(row: Any, found: Effects) -> bool:
-    """Removes a row, or puts it into the bin; false if something stands in the way after all.
+def remove(found: Effects, *rows: Any) -> bool:
+    """Removes rows, or puts them into the bin; false if something stands in the way after all.
 
     A rule of other rows that would be broken by it is told in `found`.
     """
-    has_bin = hasattr(row, "removed_at")
+    has_bin = hasattr(rows[0], "removed_at")
     along = () if has_bin else found.removed.values()
-    gone = [row, *(other for rows in along for other in rows)]
+    gone = [*rows, *(other for some in along for other in some)]
     changes = [rules.Change(other) for other in gone]
-    if has_bin:
-        row.removed_at = clock.now()
-    else:
-        session().delete(row)
+    for row in rows:
+        if has_bin:
+            row.removed_at = clock.now()
+        else:
+            session().delete(row)
     try:
         session().flush()
         for change in changes:
@@ -121,6 +124,6 @@ def remove(row: Any, found: Effects) -> bool:
             return True
     except IntegrityError:
         pass
-    found.said = [broken.words for broken in found.broken]
+    found.said = list(dict.fromkeys(broken.words for broken in found.broken))
     session().rollback()
     return False

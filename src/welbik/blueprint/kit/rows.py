@@ -12,6 +12,15 @@ from .database import session
 Row = TypeVar("Row")
 
 
+def find_under(parent: Any, model: type[Row], part: int | str, by: Any = None) -> Row:
+    """A row that is part of another, found under that one only."""
+    row: Any = find(model, part, by)
+    if getattr(row, row.OWNER) is not parent:
+        abort(404)
+    found: Row = row
+    return found
+
+
 def find(
     model: type[Row], part: int | str, by: Any = None, *, removed: bool = False
 ) -> Row:
@@ -21,11 +30,12 @@ def find(
     """
     row: Any
     if by is not None:
-        column: Any = getattr(model, "removed_at", None)
         named = select(model).where(by == part)
+        column: Any = getattr(model, "removed_at", None)
         if column is not None:
-            named = named.where(column.is_not(None) if removed else column.is_(None))
-        row = session().scalar(named)
+            # A word may be used anew once its row is in the bin.
+            named = named.order_by(column.is_(None) if removed else column.is_not(None))
+        row = session().scalars(named).first()
     else:
         row = (
             None
@@ -33,7 +43,9 @@ def find(
             else session().get(model, part)
         )
     gone = getattr(row, "removed_at", None) is not None
-    if row is None or gone != removed:
+    if row is None or gone < removed:
         abort(404)
+    if gone > removed:
+        abort(410)
     found: Row = row
     return found

@@ -11,17 +11,33 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException
 
 from .. import settings
-from . import database, guard, history, links, uploads
+from . import (
+    again,
+    assets,
+    attachments,
+    database,
+    guard,
+    history,
+    links,
+    logs,
+    parts,
+    trees,
+    uploads,
+)
 from .show import show
 
 Menu = Sequence[tuple[str, str, str, str]]
 
+_BUSY = "Nothing was stored. Wait a moment, then load the page again, or send the form again."
 _WORDS = {
+    400: "That was not understood",
     403: "This form has grown too old",
     404: "There is no such page",
     405: "That can't be done here",
+    410: "This is in the bin",
     413: "That is too large",
     500: "Something went wrong",
+    503: "The database is busy",
 }
 
 
@@ -35,7 +51,7 @@ def make(name: str, address: str, menu: Menu) -> Flask:
     )
     app.jinja_loader = FileSystemLoader(app.root_path)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.jinja_env.filters["show"] = show
+    app.jinja_env.filters.update(show=show, show_size=attachments.shown_size)
     app.jinja_env.globals.update(
         title=settings.TITLE,
         menu=menu,
@@ -43,13 +59,23 @@ def make(name: str, address: str, menu: Menu) -> Flask:
         to_page=links.to_page,
         to_row=links.to_row,
         row_url=links.row_url,
+        edit_url=links.edit_url,
+        asked_return=links.asked_return,
+        above=trees.above,
+        below=trees.below,
+        can_make=links.can_make,
+        asked_part=parts.asked,
+        request_number=logs.number,
         changes_of=history.of,
         pages=lambda: app.view_functions,
     )
     app.secret_key = guard.secret_key(settings.ROOT / "instance")
     database.connect(app, address)
-    _answer_problems(app)
+    logs.keep(app)
     guard.protect(app)
+    _answer_problems(app)
+    again.keep_trying(app)
+    assets.serve(app)
     app.register_blueprint(uploads.pages)
 
     @app.get("/")
@@ -74,16 +100,31 @@ def _answer_problems(app: Flask) -> None:
         if code < 400:
             return error
         heading = _WORDS.get(code, error.name)
-        said = error.description if code == 403 else ""
-        page = render_template("look/problem.html", heading=heading, said=said)
+        said = error.description if code in (400, 403) else ""
+        page = _problem(heading, said or "")
         allowed = ", ".join(getattr(error, "valid_methods", None) or ())
         return page, code, {"Allow": allowed} if allowed else {}
 
     @app.errorhandler(DBAPIError)
     def fail(error: DBAPIError) -> ResponseReturnValue:
+        database.close()
+        app.logger.error("The database refused a query.", exc_info=error)
+        if again.is_passing(error):
+            return _problem(_WORDS[503], _BUSY), 503, {"Retry-After": "5"}
         database.doubt()
         command = database.behind()
-        app.logger.error("The database refused a query.", exc_info=error)
         if command:
             return render_template("look/behind.html", command=command), 503
-        return render_template("look/problem.html", heading=_WORDS[500], said=""), 500
+        return _problem(_WORDS[500]), 500
+
+    @app.errorhandler(Exception)
+    def break_off(error: Exception) -> ResponseReturnValue:
+        if app.testing or app.debug or app.config["PROPAGATE_EXCEPTIONS"]:
+            raise error
+        database.close()
+        app.logger.error("The site's own code failed.", exc_info=error)
+        return _problem(_WORDS[500]), 500
+
+
+def _problem(heading: str, said: str = "") -> str:
+    return render_template("look/problem.html", heading=heading, said=said)

@@ -1,0 +1,336 @@
+"""Filters of lists, written in the address as ranges are declared: `frames=8..12`.
+
+`8..` and `..12` are open at one end, `..` is whatever is given, `-` is what is empty;
+choices and related rows are separated by commas. Days may count from `today`.
+"""
+
+from __future__ import annotations
+
+import csv
+import datetime as dt
+import io
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
+from typing import Any, ClassVar
+
+import sqlalchemy as sa
+from werkzeug.datastructures import MultiDict
+
+from . import clock, counting
+from .columns import Moment
+from .database import live, session
+from .relations import key_of
+from .show import show
+
+EMPTY = "-"
+ENOUGH = 1_000
+"""Where counting the rows of a choice stops."""
+_FEW = 12
+_FROM_NOW = re.compile(r"(today|now)(?:\s*([+-])\s*([0-9]{1,6})\s*days?)?")
+
+
+@dataclass(frozen=True)
+class Filter:
+    """What a list can be narrowed by: its name in the address, and the column it asks."""
+
+    name: str
+    label: str
+    column: Any
+
+    control: ClassVar[str] = "words"
+
+    @property
+    def may_be_empty(self) -> bool:
+        columns = getattr(getattr(self.column, "property", None), "columns", [])
+        return not columns or bool(getattr(columns[0], "nullable", True))
+
+    def typed(self, asked: MultiDict[str, str]) -> str:
+        """What the panel's controls ask for, in the notation of the address."""
+        return " ".join(asked.get(self.name, "").split())
+
+    def condition(self, text: str) -> Any:
+        """The condition that a text stands for; ValueError where it stands for none."""
+        if text == EMPTY:
+            return self.column.is_(None)
+        if text == "..":
+            return self.column.is_not(None)
+        return self.parse(text)
+
+    def parse(self, text: str) -> Any:
+        found = [
+            self.column.icontains(word, autoescape=True) for word in text.split()[:8]
+        ]
+        return sa.and_(*found)
+
+    def told(self, text: str) -> str:
+        """A text of the address as people read it."""
+        return {EMPTY: "none", "..": "any"}.get(text) or self.tell(text)
+
+    def tell(self, text: str) -> str:
+        return text
+
+
+@dataclass(frozen=True)
+class Range(Filter):
+    """From one value to another, both included."""
+
+    unit: str = ""
+    control: ClassVar[str] = "range"
+
+    @property
+    def input_type(self) -> str:
+        kinds = {sa.Date: "date", sa.Time: "time", Moment: "datetime-local"}
+        found = (
+            kind for base, kind in kinds.items() if isinstance(self.column.type, base)
+        )
+        return next(found, "number")
+
+    @property
+    def moves(self) -> bool:
+        """Whether it may be told from today."""
+        return self.input_type in ("date", "datetime-local")
+
+    def typed(self, asked: MultiDict[str, str]) -> str:
+        if asked.get(f"{self.name}-empty"):
+            return EMPTY
+        low, high = (
+            asked.get(f"{self.name}-{end}", "").strip() for end in ("low", "high")
+        )
+        if low or high:
+            return low if low == high else f"{low}..{high}"
+        return asked.get(self.name, "").strip()
+
+    def ends(self, text: str) -> tuple[str, str]:
+        """The two ends as their controls hold them."""
+        if text in ("", EMPTY):
+            return "", ""
+        low, dots, high = text.partition("..")
+        return (low.strip(), high.strip()) if dots else (low, low)
+
+    def parse(self, text: str) -> Any:
+        low, high = self.ends(text)
+        found = [self.column >= self.value(low)] if low else []
+        if high:
+            end = self.value(high)
+            if isinstance(end, dt.datetime) and len(high) <= len("2026-04-01"):
+                # A whole day is included to its end.
+                return sa.and_(*found, self.column < end + dt.timedelta(days=1))
+            found.append(self.column <= end)
+        return sa.and_(*found)
+
+    def value(self, text: str) -> Any:
+        """One end; ValueError where it is none."""
+        moved = _FROM_NOW.fullmatch(text) if self.moves else None
+        kind = self.input_type
+        if moved:
+            days = int(f"{moved[2] or '+'}{moved[3] or 0}")
+            try:
+                day = clock.today() + dt.timedelta(days=days)
+            except OverflowError:
+                raise ValueError(text) from None
+            if kind == "date":
+                return day
+            return (
+                clock.now() if moved[1] == "now" and not days else clock.local(f"{day}")
+            )
+        if kind == "date":
+            return dt.date.fromisoformat(text)
+        if kind == "time":
+            return dt.time.fromisoformat(text)
+        if kind == "datetime-local":
+            return clock.local(text.replace(" ", "T"))
+        return self._number(text)
+
+    def _number(self, text: str) -> Any:
+        kind = self.column.type.python_type
+        try:
+            found = Decimal(text)
+        except InvalidOperation:
+            raise ValueError(text) from None
+        if not found.is_finite() or abs(found) >= 2**63:
+            raise ValueError(text)
+        if kind is int and found != found.to_integral_value():
+            # Between two whole numbers there is none: the comparison is what counts.
+            return float(found)
+        return kind(found)
+
+    def tell(self, text: str) -> str:
+        low, high = (self._end(end) for end in self.ends(text))
+        unit = f" {self.unit}" if self.unit else ""
+        if low == high:
+            return f"{low}{unit}"
+        if not high:
+            return f"from {low}{unit}"
+        return f"{low} to {high}{unit}" if low else f"up to {high}{unit}"
+
+    def _end(self, text: str) -> str:
+        if not text or _FROM_NOW.fullmatch(text):
+            return text
+        return show(self.value(text))
+
+
+@dataclass(frozen=True)
+class Choice(Filter):
+    """Any of some choices."""
+
+    labels: Mapping[str, str] = field(default_factory=dict)
+    control: ClassVar[str] = "choices"
+
+    def typed(self, asked: MultiDict[str, str]) -> str:
+        # Ticked boxes come one by one, an address has them in one text.
+        return written(
+            list(
+                dict.fromkeys(
+                    p for text in asked.getlist(self.name) for p in parts(text)
+                )
+            )
+        )
+
+    def condition(self, text: str) -> Any:
+        wanted = parts(text)
+        if text == "..":
+            return self.column.is_not(None)
+        if not all(name in self.labels or name == EMPTY for name in wanted):
+            raise ValueError(text)
+        return sa.or_(*(self.one(name) for name in wanted))
+
+    def one(self, name: str) -> Any:
+        return (
+            self.column.is_(None) if name == EMPTY else self.column == self.value(name)
+        )
+
+    def value(self, name: str) -> Any:
+        return name
+
+    def told(self, text: str) -> str:
+        if text == "..":
+            return "any"
+        return ", ".join(self.labels.get(name, "none") for name in parts(text))
+
+    def choices(self) -> list[tuple[str, str]]:
+        return [*self.labels.items(), *([(EMPTY, "None")] if self.may_be_empty else [])]
+
+    def counts(self, rows: sa.Select[Any], model: Any) -> dict[str, str]:
+        """How many of some rows each choice has, all in one query."""
+        names = [name for name, _ in self.choices()]
+        asked = [
+            counting.count(rows.where(self.one(name)), model, ENOUGH) for name in names
+        ]
+        found = session().execute(sa.select(*asked)).one()
+        return {
+            name: counting.told(number, ENOUGH)
+            for name, number in zip(names, found, strict=True)
+        }
+
+
+@dataclass(frozen=True)
+class Answer(Choice):
+    """Yes, no, or unknown where it may be."""
+
+    labels: Mapping[str, str] = field(
+        default_factory=lambda: {"yes": "Yes", "no": "No"}
+    )
+
+    def value(self, name: str) -> bool:
+        return name == "yes"
+
+    def one(self, name: str) -> Any:
+        return self.column.is_(None if name == EMPTY else self.value(name))
+
+    def choices(self) -> list[tuple[str, str]]:
+        return [
+            (name, "Unknown" if name == EMPTY else label)
+            for name, label in super().choices()
+        ]
+
+
+@dataclass(frozen=True)
+class Related(Filter):
+    """Any of some related rows, found by typing a part of their names."""
+
+    target: Any = None
+    control: ClassVar[str] = "related"
+
+    typed = Choice.typed
+
+    def condition(self, text: str) -> Any:
+        if text == "..":
+            return self.column.is_not(None)
+        return sa.or_(*(self._one(part) for part in parts(text)))
+
+    def _one(self, part: str) -> Any:
+        if part == EMPTY:
+            return self.column.is_(None)
+        key = key_of(self.target, part)
+        if key is None:
+            raise ValueError(part)
+        return self.column == key
+
+    def told(self, text: str) -> str:
+        names = {str(row.id): str(row) for row in self._chosen(text)}
+        return (
+            "any"
+            if text == ".."
+            else ", ".join(names.get(part, "none") for part in parts(text))
+        )
+
+    def _chosen(self, text: str) -> Sequence[Any]:
+        keys = [
+            key_of(self.target, part)
+            for part in parts(text)
+            if part not in (EMPTY, "..")
+        ]
+        if not keys:
+            return []
+        return (
+            session()
+            .scalars(self.target.in_order().where(self.target.id.in_(keys)))
+            .all()
+        )
+
+    def offered(self, text: str, find: str) -> list[tuple[str, str]]:
+        """Those that are chosen, and more to choose from: by what is typed, or all when few."""
+        rows = live(self.target.in_order(find), self.target).limit(_FEW + 1)
+        found = session().scalars(rows).all()
+        more = found[:_FEW] if find or len(found) <= _FEW else []
+        chosen = self._chosen(text)
+        empty = [(EMPTY, "None")] if self.may_be_empty else []
+        return [*((str(r.id), str(r)) for r in dict.fromkeys([*chosen, *more])), *empty]
+
+
+@dataclass(frozen=True)
+class Linked(Related):
+    """Any of some rows of a relation to many."""
+
+    @property
+    def may_be_empty(self) -> bool:
+        return True
+
+    def condition(self, text: str) -> Any:
+        return self.column.any() if text == ".." else super().condition(text)
+
+    def _one(self, part: str) -> Any:
+        if part == EMPTY:
+            return ~self.column.any()
+        key = key_of(self.target, part)
+        if key is None:
+            raise ValueError(part)
+        return self.column.any(self.target.id == key)
+
+
+def parts(text: str) -> list[str]:
+    """The parts of a text between commas; one with a comma stands between quotes."""
+    try:
+        found = next(csv.reader([text], strict=True), [])
+    except csv.Error:
+        raise ValueError(text) from None
+    return [part for part in found if part]
+
+
+def written(names: Sequence[str]) -> str:
+    """Parts as one text, the way `parts` reads them."""
+    out = io.StringIO()
+    csv.writer(out, lineterminator="").writerow(names)
+    return out.getvalue()

@@ -1,0 +1,95 @@
+"""Rows for lists: just the columns that are shown, without what the ORM keeps of a row.
+
+A list changes nothing, so it needs no identity map and no change tracking. Its rows still
+have the methods, labels and addresses of their model's class, and related rows as
+attributes, so that a template can't tell the difference.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import Select, inspect
+
+from .database import Base
+
+_OWN = {"__str__", "__format__"}
+
+
+class Light:
+    """The base of all light rows: what is not loaded is no attribute."""
+
+    def __init__(self, values: dict[str, Any]) -> None:
+        self.__dict__ = values
+
+    def __getattr__(self, name: str) -> Any:
+        raise AttributeError(
+            f"the list of {type(self).__name__} does not load {name!r}: "
+            "add it to the columns that its controller selects"
+        )
+
+
+def class_of(model: Any) -> type[Light]:
+    """A class of light rows with everything of a model but its columns."""
+    known = inspect(model).all_orm_descriptors.keys()
+    found: dict[str, Any] = {"url_part": Base.url_part}
+    for owner in reversed(model.__mro__[:-1]):
+        if owner is Base or not issubclass(owner, Base):
+            continue
+        for name, value in vars(owner).items():
+            if name in _OWN or not (name.startswith("__") or name in known):
+                found[name] = value
+    for synonym in inspect(model).synonyms:
+        found[synonym.key] = property(_named(synonym.name))
+    return type(model.__name__, (Light,), found)
+
+
+def _named(name: str) -> Callable[[Any], Any]:
+    return lambda row: getattr(row, name)
+
+
+def reader(
+    rows: Select[Any], related: Mapping[str, Any]
+) -> Callable[[Sequence[Any]], Any]:
+    """What makes a light row of a result's row.
+
+    `rows` selects the model's own columns first, then those of each entity of `related`,
+    which are named by their path ("apiary.keeper"); the first column of each is its key.
+    """
+    places: dict[Any, list[int]] = {}
+    names: dict[Any, list[str]] = {}
+    for at, column in enumerate(rows.column_descriptions):
+        places.setdefault(column["entity"], []).append(at)
+        names.setdefault(column["entity"], []).append(column["expr"].key)
+    root, *others = places
+    first = class_of(inspect(root).mapper.class_)
+    own, end = tuple(names[root]), len(places[root])
+    paths = {entity: path for path, entity in related.items()}
+    parts = [
+        (
+            class_of(inspect(entity).mapper.class_),
+            tuple(names[entity]),
+            slice(places[entity][0], places[entity][-1] + 1),
+            paths[entity].rpartition("."),
+        )
+        for entity in others
+    ]
+
+    def read(values: Sequence[Any]) -> Light:
+        row = first(dict(zip(own, values[:end], strict=False)))
+        made = {"": row}
+        for kind, columns, span, (owner, _, name) in parts:
+            some = values[span]
+            there = (
+                kind(dict(zip(columns, some, strict=True)))
+                if some[0] is not None
+                else None
+            )
+            if there is not None:
+                made[f"{owner}.{name}" if owner else name] = there
+            if owner in made:
+                made[owner].__dict__[name] = there
+        return row
+
+    return read

@@ -1,0 +1,160 @@
+"""Form fields for relations: rows of other models, chosen by their names."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from flask import request
+from sqlalchemy import select
+
+from .database import live, session
+from .fields import INTEGER, Chosen
+
+_SELECT_MOST = 50
+"""Beyond so many rows a select is no help, and a search box is."""
+_CHECKS_MOST = 12
+_FOUND_MOST = 12
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Related(Chosen):
+    """`where` says which rows of the target may be chosen."""
+
+    target: Any
+    where: Any = None
+    wanted: str = ""
+
+    def _rows(self, rows: Any) -> Any:
+        rows = live(rows, self.target)
+        return rows if self.where is None else rows.where(self.where)
+
+    def _some(self, find: str, most: int) -> list[Any]:
+        rows = self._rows(self.target.in_order(find)).limit(most)
+        return list(session().scalars(rows))
+
+    def finding(self) -> str:
+        """What is typed to find rows to choose from."""
+        return request.form.get(f"{self.name}-find", "").strip()[:200]
+
+    def offered(self, typed: str) -> list[tuple[str, str]]:
+        """What is chosen already, then what is found: for controls with a search box."""
+        find = self.finding()
+        found = self._some(find, _FOUND_MOST) if find else []
+        kept = [row for row in map(self._kept, typed.split()) if row is not None]
+        return [(str(row.id), str(row)) for row in dict.fromkeys([*kept, *found])]
+
+    def _kept(self, typed: str) -> Any:
+        key = key_of(self.target, typed)
+        return None if key is None else session().get(self.target, key)
+
+    def told(self, typed: str) -> str:
+        row = self._kept(typed)
+        return typed if row is None else str(row)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Reference(_Related):
+    """A row of another model: a select while they are few, a search box beyond."""
+
+    loops: bool = True
+    several: ClassVar[bool] = False
+
+    @property
+    def control(self) -> str:  # type: ignore[override]
+        if self.wanted:
+            return self.wanted
+        rows = self._rows(select(self.target.id)).limit(_SELECT_MOST + 1)
+        few = len(session().scalars(rows).all()) <= _SELECT_MOST
+        return "select" if few else "search"
+
+    @property
+    def column(self) -> str:
+        return self.attribute or f"{self.name}_id"
+
+    def parse(self, text: str) -> Any:
+        key = key_of(self.target, text)
+        known = self._rows(select(self.target.id)).where(self.target.id == key)
+        if key is None or session().scalar(known) is None:
+            raise self.refused("range", "Choose one of the list: this one is gone.")
+        return key
+
+    def typed(self, value: Any) -> str:
+        return "" if value is None else str(value)
+
+    def choices(self, typed: str) -> list[tuple[str, str]]:
+        none = "Choose …" if self.required else "None"
+        rows = session().scalars(self._rows(self.target.in_order())).all()
+        found = [(str(row.id), str(row)) for row in rows]
+        if typed and all(value != typed for value, _ in found):
+            # What was chosen before stays to be seen, though it may not be chosen anew.
+            kept = self._kept(typed)
+            found += [(typed, str(kept))] if kept is not None else []
+        return [("", none), *found]
+
+    def offered(self, typed: str) -> list[tuple[str, str]]:
+        found = super().offered(typed)
+        return found if self.required or not found else [*found, ("", "None")]
+
+    def is_loop(self, row: Any, values: Mapping[str, Any]) -> bool:
+        """Whether a row of the same model would become its own ancestor."""
+        above = values.get(self.column)
+        seen = set()
+        while not self.loops and above is not None and row.id is not None:
+            if above == row.id:
+                return True
+            if above in seen:
+                return False
+            seen.add(above)
+            parent = session().get(self.target, above)
+            above = getattr(parent, self.column, None)
+        return False
+
+
+@dataclass(frozen=True, kw_only=True)
+class Many(_Related):
+    """Rows of another model, ticked off a list of their names; a long list is searched."""
+
+    several: ClassVar[bool] = True
+
+    @property
+    def control(self) -> str:  # type: ignore[override]
+        return (
+            "checks"
+            if len(self._some("", _CHECKS_MOST + 1)) <= _CHECKS_MOST
+            else "search"
+        )
+
+    def sent(self, form: Any, files: Any) -> str:
+        return " ".join(dict.fromkeys(form.getlist(self.name)))
+
+    def ask(self) -> str:
+        return "Choose at least one."
+
+    def parse(self, text: str) -> list[Any]:
+        rows = [self._kept(part) for part in text.split()]
+        if None in rows:
+            raise self.refused("range", "Choose from the list: one of these is gone.")
+        return rows
+
+    def read(self, text: str) -> Any:
+        return super().read(text) or []
+
+    def typed(self, value: Any) -> str:
+        return " ".join(sorted(str(row.id) for row in value or ()))
+
+    def choices(self, typed: str) -> list[tuple[str, str]]:
+        rows = session().scalars(self.target.in_order())
+        return [(str(row.id), str(row)) for row in rows]
+
+    def told(self, typed: str) -> str:
+        return ", ".join(map(super().told, typed.split()))
+
+
+def key_of(target: Any, text: str) -> Any:
+    """What a text stands for as the key of a model; None where it is no key at all."""
+    if target.id.property.columns[0].type.python_type is int:
+        number = int(text) if INTEGER.fullmatch(text) else 0
+        return number if 0 < number < 2**63 else None
+    return text

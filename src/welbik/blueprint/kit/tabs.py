@@ -1,0 +1,72 @@
+"""What belongs to a row, on its page: a tab for each collection, of which one is open."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import sqlalchemy as sa
+from flask import request
+
+from . import counting
+from .database import session
+from .lists import List, Listing, address
+
+_SHORT = 10
+
+
+class Tab(NamedTuple):
+    """A tab as the page shows it; no count where it holds no rows."""
+
+    name: str
+    label: str
+    number: str
+    url: str
+
+
+@dataclass(frozen=True)
+class Collection:
+    """Rows that refer to a row by a column."""
+
+    label: str
+    list: List
+    column: Any
+
+
+class Tabs:
+    """The tabs of a row's page. Only the rows of the open one are read."""
+
+    def __init__(
+        self,
+        row: Any,
+        collections: Mapping[str, Collection],
+        others: Mapping[str, str],
+    ) -> None:
+        labels = {name: one.label for name, one in collections.items()}
+        labels.update(others)
+        asked = request.args.get("tab", "")
+        self.open = asked if asked in labels else next(iter(labels), "")
+        counts = _counts(row, collections)
+        self.all = [
+            Tab(name, label, counts.get(name, ""), address({"tab": name}))
+            for name, label in labels.items()
+        ]
+        self.listing: Listing | None = None
+        if self.open in collections:
+            one = collections[self.open]
+            self.listing = one.list.page(
+                one.column == row.id, name=f"{self.open}-", size=_SHORT
+            )
+
+
+def _counts(row: Any, collections: Mapping[str, Collection]) -> dict[str, str]:
+    """How many rows each collection has, in one query; counting stops at some point."""
+    if not collections:
+        return {}
+    asked = [
+        counting.count(one.list.rows.where(one.column == row.id), one.list.model)
+        for one in collections.values()
+    ]
+    found = session().execute(sa.select(*asked)).one()
+    return dict(zip(collections, map(counting.told, found), strict=True))

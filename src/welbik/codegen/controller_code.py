@@ -1,0 +1,195 @@
+"""controller.py: the pages of a model."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..kinds.literals import quote
+from ..schema.model import Field, Model, Reference, Schema
+from . import html
+from .list_code import lists_of
+from .model_code import import_model
+from .page_code import has_bin, is_chosen, tree_of
+from .python import call, doc, from_import, fstring, names_used
+
+
+def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
+    """What `controller.py.jinja` is filled with."""
+    made, statements = lists_of(schema, model)
+    listed, viewed = "list" in model.pages, "view" in model.pages
+    changed = {"new", "edit"} & set(model.pages)
+    owner = schema.owner_of(model)
+    aliases = [line for one in made for line in one.aliases]
+    under = _under(schema, model, owner) if owner else ""
+    own = [f'url_prefix="/{model.url}"'] if not owner else []
+    context = {
+        "doc": doc(f"the pages of {model.plural}: {', '.join(model.pages)}"),
+        "blueprint": call("pages = Blueprint", [quote(model.endpoint), "__name__", *own]),
+        "at": f"/{model.url}" if owner else "",
+        "under": under,
+        "owner": _owner(schema, model, owner) if owner else None,
+        "aliases": aliases,
+        "statements": statements,
+        "sections": viewed and model.collections,
+        "chosen": _chosen(model) if is_chosen(model) else "",
+        "view": _view(model),
+        "edit": _template(model, "page = render_template", "edit", _edit_arguments(owner)),
+        "remove": _template(
+            model, "page = render_template", "remove", ["row=row", "effects=effects"]
+        ),
+        "page": model.pages,
+        "changed": changed,
+        "part": part_of(model),
+        "find": find(model),
+        "saved": 'url_for(".view_page", part=row.url_part)' if viewed else _without_view(model),
+        "removed": _removed(owner, listed),
+        "bin": has_bin(model),
+        **{
+            f"{done}_flash": call(
+                "flash", [fstring(f"{html.title(model.singular)} ", name, f" is {done}.")], indent=8
+            )
+            for done, name in (("saved", "row"), ("removed", "name"))
+        },
+    }
+    context["imports"] = _imports(schema, model, context, {m for one in made for m in one.models})
+    return context
+
+
+def _edit_arguments(owner: Reference | None) -> list[str]:
+    return ["entry=entry", "row=row", *(["parent=parent"] if owner else [])]
+
+
+def _removed(owner: Reference | None, listed: bool) -> str:
+    if owner:
+        return f"links.row_url(row.{owner.attribute})"
+    return 'url_for(".list_page")' if listed else 'url_for("start_page")'
+
+
+def _under(schema: Schema, model: Model, owner: Reference) -> str:
+    """The address of a row's parent, and of the rows below it."""
+    parent = schema.models[owner.target]
+    route = part_of(parent)["route"].replace("part>", "parent>")
+    return f"/{parent.url}/{route}/{model.url}"
+
+
+def _owner(schema: Schema, model: Model, owner: Reference) -> dict[str, str]:
+    """How a row is made and found under its parent."""
+    parent = schema.models[owner.target]
+    kind, part = part_of(parent)["type"], part_of(model)["type"]
+    new = call(model.name, [f"{owner.column}=parent.id"])
+    under = find(model).replace("rows.find(", "rows.find_under(parent, ")
+    pages = {"new", "edit"} & set(model.pages)
+    if pages == {"new"}:
+        arguments, row = [f"parent: {kind}"], new
+    elif pages == {"edit"}:
+        arguments, row = [f"parent: {kind}", f"part: {part}"], under
+    else:
+        arguments = [f"parent_part: {kind}", f"part: {part} | None = None"]
+        row = f"{new} if part is None else {under}"
+    arguments[0] = f"parent: {kind}"
+    found = find(parent).replace(", part", ", parent", 1)
+    return {
+        "signature": call("def edit_page", arguments, tail=" -> ResponseReturnValue:"),
+        "find": found,
+        "row": f"    row = {row}",
+        "model": parent.name,
+    }
+
+
+def _chosen(model: Model) -> str:
+    """What several rows at once may have done to them."""
+    may = [
+        f"{what}={page in model.pages}"
+        for what, page in (("removes", "remove"), ("changes", "edit"))
+    ]
+    return call("return bulk.answer", ["form", *may], indent=4)
+
+
+def _without_view(model: Model) -> str:
+    if "list" in model.pages:
+        return 'url_for(".list_page")'
+    return "links.edit_url(row)" if "edit" in model.pages else 'url_for("start_page")'
+
+
+def part_of(model: Model) -> dict[str, str]:
+    """What a row's address ends in: how it is declared in routes, and its type."""
+    key = model.address or model.key
+    field = model.stored(key) if key else None
+    number = field is None or isinstance(field, Field) and field.kind.annotation == "int"
+    if number:
+        return {"route": "<int:part>", "type": "int"}
+    uuid = isinstance(field, Field) and field.kind.annotation == "UUID"
+    return {"route": "<uuid:part>" if uuid else "<part>", "type": "UUID" if uuid else "str"}
+
+
+def find(model: Model) -> str:
+    by = ""
+    if model.address and model.address != model.key:
+        by = f", {model.name}.{model.stored(model.address).attribute}"
+    return f"rows.find({model.name}, part{by})"
+
+
+def _template(model: Model, head: str, page: str, arguments: list[str]) -> str:
+    return call(head, [quote(f"{model.folder}/pages/{page}.html"), *arguments], indent=4)
+
+
+def _view(model: Model) -> str:
+    lines = []
+    arguments = ["row=row"]
+    if any(f.shape is not None for f in model.fields):
+        arguments.append("form=form")
+    others = [
+        ('"all-below": "All below"', tree_of(model)),
+        ('"its-history": "History"', "history" in model.keeps),
+    ]
+    shown = [source for source, there in others if there]
+    if model.collections or shown:
+        collections = "TABS" if model.collections else "{}"
+        lines.append(
+            call("its = tabs.Tabs", ["row", collections, f"{{{', '.join(shown)}}}"], indent=4)
+        )
+        arguments.append("its=its")
+    return "\n".join([*lines, _template(model, "return render_template", "view", arguments)])
+
+
+_KIT = ("bins", "bulk", "filters", "links", "lists", "removal", "rows", "tabs")
+
+
+def _imports(schema: Schema, model: Model, context: dict[str, Any], models: set[str]) -> list[str]:
+    pages = set(model.pages)
+    owner = context["owner"]
+    changed = bool({"new", "edit"} & pages)
+    flask = ["Blueprint"]
+    flask += ["render_template"] if pages - {"list"} else []
+    flask += ["flash", "redirect", "request"] if changed or "remove" in pages else []
+    written = "\n".join([*context["aliases"], *context["statements"], context["chosen"] and "form"])
+    body = "\n".join(
+        [context["saved"] if changed else "", context["removed"] if "remove" in pages else ""]
+        + [context["view"] if "view" in pages else ""]
+    )
+    used = names_used(written) | names_used(
+        "\n".join(map(str.strip, body.splitlines())).replace("return ", "")
+    )
+    flask += ["url_for"] if "url_for" in used else []
+    kit = {name for name in _KIT if name in used}
+    kit |= {"links"} if changed else set()
+    kit |= {"removal"} if "remove" in pages else set()
+    kit |= {"rows"} if pages - {"list", "new"} or owner else set()
+    kit |= {"bulk"} if context["chosen"] else set()
+    kit |= {"bins"} if context["bin"] else set()
+    uuids = [context["part"]["type"]] if pages - {"list", "new"} else []
+    uuids += [part_of(schema.models[schema.owner_of(model).target])["type"]] if owner else []  # type: ignore[union-attr]
+    lines = ["from uuid import UUID", ""] if "UUID" in uuids else []
+    lines += ["import sqlalchemy as sa"] if "sa" in used else []
+    lines += [from_import("flask", flask)]
+    answers = changed or {"remove", "list"} & pages
+    lines += ["from flask.typing import ResponseReturnValue"] if answers else []
+    lines += ["from sqlalchemy import orm"] if "orm" in used else []
+    named = models | ({owner["model"]} if owner and changed else set())
+    local = [import_model(schema, name) for name in named - {model.name}]
+    local += [from_import("..kit", kit)] if kit else []
+    shaped = "view" in pages and any(f.shape is not None for f in model.fields)
+    forms = ["from .form import form"] if changed or shaped or context["chosen"] else []
+    needs_model = model.name in models or pages - {"list"}
+    own = [from_import(".model", [model.name])] if needs_model else []
+    return [*lines, "", *sorted(local, key=lambda line: line.split()[1]), *forms, *own]

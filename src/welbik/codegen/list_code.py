@@ -1,0 +1,163 @@
+"""The lists of a controller: what they select, are sorted, searched and filtered by."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from ..kinds.boolean import Boolean
+from ..kinds.literals import quote
+from ..schema.model import (
+    AnyMember,
+    Collection,
+    Computed,
+    Field,
+    Many,
+    Model,
+    Reference,
+    Schema,
+    Sort,
+)
+from .joins import Query
+from .page_code import has_bin, heading, is_sortable, last_member, path_of, section_columns
+from .python import call, keywords, tuple_of
+
+
+@dataclass
+class ListCode:
+    """The source of a list, the aliases it needs, and the models that both name."""
+
+    source: str
+    aliases: list[str] = field(default_factory=list)
+    models: set[str] = field(default_factory=set)
+
+
+def page_list(schema: Schema, model: Model) -> ListCode:
+    """The list page's own."""
+    query = Query(schema, model, "its_", model.name)
+    for name in model.columns:
+        query.show(name)
+    if {"view", "edit", "remove"} & set(model.pages):
+        query.link()
+    options = _columns(schema, query, model.columns, model.sort)
+    models: set[str] = set()
+    if model.search:
+        options["search"] = tuple_of([query.column(path)[0] for path in model.search])
+    filters = [_filter(schema, query, path, models) for path in model.filters]
+    if any(filters):
+        options["filters"] = tuple_of([one for one in filters if one])
+    return _list("LIST", query, options, models)
+
+
+def section_list(schema: Schema, collection: Collection) -> ListCode:
+    """A collection's, on the page of its parent."""
+    child = schema.models[collection.child]
+    query = Query(schema, child, f"{collection.name}_", child.name)
+    names = section_columns(schema, collection)
+    for name in names:
+        query.show(name)
+    if not names:
+        query.name()
+    query.link()
+    options = _columns(schema, query, names, collection.sort or child.sort)
+    found = _list("", query, options, {child.name})
+    via = schema.models[collection.child].stored(collection.via)
+    arguments = [quote(collection.label), found.source, f"{child.name}.{via.column}"]
+    found.source = call(f"{quote(collection.name)}: tabs.Collection", arguments, indent=4, tail=",")
+    return found
+
+
+def bin_list(schema: Schema, model: Model) -> ListCode:
+    """The bin's: what was removed last comes first."""
+    query = Query(schema, model, "removed_", model.name)
+    query.name()
+    query.pick("removed_at")
+    options = {
+        "columns": f'{{"removed_at": ("Removed", {model.name}.removed_at)}}',
+        "first": '"-removed_at"',
+    }
+    return _list("BIN", query, options, set(), removed=True)
+
+
+def _list(
+    name: str,
+    query: Query,
+    options: dict[str, str],
+    models: set[str],
+    *,
+    removed: bool = False,
+) -> ListCode:
+    if query.aliases:
+        pairs = ", ".join(f"{quote(query.paths[alias])}: {alias}" for alias in query.aliases)
+        options["related"] = f"{{{pairs}}}"
+    rows = query.columns_source(removed=removed)
+    arguments = [query.model.name, rows, options.pop("columns"), *keywords(options)]
+    head = f"{name} = lists.List" if name else "lists.List"
+    used = {*models, query.model.name, *query.aliases.values()}
+    return ListCode(call(head, arguments), query.alias_lines(), used)
+
+
+def _columns(
+    schema: Schema, query: Query, columns: Sequence[str], first: Sequence[Sort]
+) -> dict[str, str]:
+    """Headings and what they sort by; what is only sorted by has no heading."""
+    model = query.model
+    found = []
+    for name in dict.fromkeys([*columns, *(sort.name for sort in first)]):
+        member = last_member(schema, model, name)
+        sorts = query.sort_columns(name) if is_sortable(member) else []
+        told = quote(heading(member) if name in columns else "")
+        found.append(f"{quote(path_of(schema, model, name))}: {tuple_of([told, *sorts])}")
+    options = {"columns": f"{{{', '.join(found)}}}"}
+    if first:
+        keys = (f"{'-' * sort.descending}{path_of(schema, model, sort.name)}" for sort in first)
+        options["first"] = quote(",".join(keys))
+    return options
+
+
+def _filter(schema: Schema, query: Query, path: str, models: set[str]) -> str:
+    """A filter as source; empty where the member's type has none."""
+    column, member = query.column(path)
+    head = [quote(path), quote(member.label), column]
+    if isinstance(member, Reference | Many):
+        models.add(member.target)
+        kind = "Linked" if isinstance(member, Many) else "Related"
+        return f"filters.{kind}({', '.join([*head, f'target={member.target}'])})"
+    if isinstance(member, Collection):
+        return ""
+    if member.kind.labels():
+        labels = f"{member.model}.{member.name.upper()}_LABELS"
+        models.add(member.model)
+        return f"filters.Choice({', '.join([*head, f'labels={labels}'])})"
+    if isinstance(member.kind, Boolean):
+        return f"filters.Answer({', '.join(head)})"
+    if _has_range(member):
+        unit = [f"unit={quote(member.unit)}"] if member.unit else []
+        return f"filters.Range({', '.join([*head, *unit])})"
+    if isinstance(member, Field) and member.kind.stored().type == "json":
+        return ""
+    return f"filters.Filter({', '.join(head)})"
+
+
+def _has_range(member: AnyMember) -> bool:
+    assert isinstance(member, Field | Computed)
+    return member.kind.value_type().name in (
+        *("integer", "decimal", "number", "days", "date", "time", "datetime"),
+    )
+
+
+def lists_of(schema: Schema, model: Model) -> tuple[list[ListCode], list[str]]:
+    """Every list of a controller, and the statements that make them."""
+    made: list[ListCode] = []
+    statements: list[str] = []
+    if "list" in model.pages:
+        made.append(page_list(schema, model))
+        statements.append(made[-1].source)
+    if "view" in model.pages and model.collections:
+        sections = [section_list(schema, collection) for collection in model.collections]
+        made += sections
+        statements.append("TABS = {\n" + "\n".join(section.source for section in sections) + "\n}")
+    if has_bin(model):
+        made.append(bin_list(schema, model))
+        statements.append(made[-1].source)
+    return made, statements

@@ -1,0 +1,408 @@
+"""Lists of the generated application: whatever is asked in the address is what comes back."""
+
+from __future__ import annotations
+
+import csv
+import datetime as dt
+import html
+import io
+import re
+import sqlite3
+from collections.abc import Iterator
+from typing import Any
+from urllib.parse import quote, urlencode
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from loaded import Application, application
+
+YARDS = """\
+model Yard
+    name    text 2..20, required, unique
+    shown as "{name}"
+
+model Crate
+    code    text 4..4, required, unique, matches "[A-Z]{2}[0-9]{2}"
+    yard    -> Yard, required
+    spare   -> Yard, sample 30% empty
+    kind    one of national | long | warre "Warré", sample 20% empty
+    frames  integer 1..24, sample 20% empty
+    weight  decimal 0.0..90.0, sample 20% empty
+    opened  date 2024-01-01..2025-12-31, sample 20% empty
+    seen    datetime 2025-01-01T00:00..2025-12-31T23:59, sample 20% empty
+    sound   boolean, sample 20% empty
+    note    text 40, sample words(1..3)
+    marks   <-> Mark
+    list code, yard, spare, kind, frames, weight, opened, seen, sound
+    filter yard, spare, kind, frames, weight, opened, seen, sound, note, marks, yard.name
+    search code, yard.name
+    sort yard, -frames
+
+model Mark
+    name    text 2..12, required, unique
+seed
+    7 Yard
+    90 Crate
+    5 Mark
+"""
+COLUMNS = ("code", "yard", "spare", "kind", "frames", "weight", "opened", "seen", "sound")
+
+
+@pytest.fixture(scope="module")
+def app() -> Iterator[Application]:
+    with application(YARDS) as app:
+        with sqlite3.connect(app.root / "bees.db") as connection:
+            connection.executemany(
+                "INSERT OR IGNORE INTO crate_marks VALUES (NULL, ?, ?)",
+                [(n, n % 5 + 1) for n in range(1, 60)],
+            )
+            # What sorts beside what is empty, and what only looks alike.
+            connection.execute("UPDATE crate SET note = '50%_off' WHERE id = 3")
+        yield app
+
+
+@pytest.fixture(scope="module")
+def crates(app: Application) -> list[dict[str, Any]]:
+    """All rows as they are stored, with the names of what they relate to."""
+    with sqlite3.connect(app.root / "bees.db") as connection:
+        connection.row_factory = sqlite3.Row
+        rows = connection.execute(
+            "SELECT c.*, y.name AS yard, s.name AS spare FROM crate c "
+            "JOIN yard y ON y.id = c.yard_id LEFT JOIN yard s ON s.id = c.spare_id ORDER BY c.id"
+        ).fetchall()
+        marks = connection.execute("SELECT crate_id, mark_id FROM crate_marks").fetchall()
+    found = [dict(row) for row in rows]
+    for row in found:
+        row["marks"] = {mark for crate, mark in marks if crate == row["id"]}
+    return found
+
+
+def codes(app: Application, query: str) -> list[str]:
+    """The codes that a page of the list shows, in order."""
+    answer = app.client.get(f"/crates{query}")
+    assert answer.status_code == 200, (query, answer.text[:500])
+    return re.findall(r'<th scope="row"><a[^>]*>([A-Z]{2}\d\d)</a>', answer.text)
+
+
+def link(page: str, rel: str) -> str:
+    found = re.search(rf'rel="{rel}" href="([^"]+)"', page)
+    return html.unescape(found.group(1)) if found else ""
+
+
+def walk(app: Application, query: str, rel: str = "next") -> list[list[str]]:
+    """The codes of every page from here on, by following its own link."""
+    pages = []
+    while query:
+        pages.append(codes(app, query))
+        query = link(app.client.get(f"/crates{query}").text, rel)
+        assert len(pages) < 60
+    return pages
+
+
+def _range(value: Any, low: Any, high: Any) -> bool:
+    return value is not None and (low is None or value >= low) and (high is None or value <= high)
+
+
+_ends = st.tuples(st.none() | st.integers(0, 25), st.none() | st.integers(0, 25)).filter(
+    lambda ends: ends != (None, None)
+)
+_days = st.dates(dt.date(2023, 12, 1), dt.date(2026, 1, 31))
+
+
+def _written(ends: tuple[Any, Any]) -> str:
+    return "..".join("" if end is None else str(end) for end in ends)
+
+
+@st.composite
+def questions(draw: st.DrawFn) -> tuple[dict[str, str], list[Any]]:
+    """Some filters as they stand in an address, and what each says of a stored row."""
+    asked: dict[str, str] = {}
+    says: list[Any] = []
+
+    def add(name: str, text: str, holds: Any) -> None:
+        if name not in asked:
+            asked[name] = text
+            says.append(holds)
+
+    for name in draw(st.lists(st.sampled_from(sorted(_MAKERS)), max_size=3, unique=True)):
+        text, holds = draw(_MAKERS[name])
+        add(name, text, holds)
+    return asked, says
+
+
+def _choice(name: str, known: list[str]) -> st.SearchStrategy[tuple[str, Any]]:
+    chosen = st.lists(st.sampled_from([*known, "-"]), min_size=1, max_size=3, unique=True)
+    return chosen.map(
+        lambda names: (
+            ",".join(names),
+            lambda row: (row[name] if row[name] is not None else "-") in names,
+        )
+    )
+
+
+def _empty(name: str) -> st.SearchStrategy[tuple[str, Any]]:
+    return st.sampled_from(
+        [("-", lambda row: row[name] is None), ("..", lambda row: row[name] is not None)]
+    )
+
+
+def _keys(name: str) -> st.SearchStrategy[tuple[str, Any]]:
+    return st.lists(st.integers(1, 8), min_size=1, max_size=3, unique=True).map(
+        lambda keys: (",".join(map(str, keys)), lambda row: row[name] in keys)
+    )
+
+
+_MAKERS: dict[str, st.SearchStrategy[tuple[str, Any]]] = {
+    "kind": _choice("kind", ["national", "long", "warre"]),
+    "sound": st.sampled_from(
+        [
+            ("yes", lambda row: row["sound"] == 1),
+            ("no,-", lambda row: row["sound"] != 1),
+            ("-", lambda row: row["sound"] is None),
+        ]
+    ),
+    "frames": _empty("frames")
+    | _ends.map(lambda ends: (_written(ends), lambda row: _range(row["frames"], *ends))),
+    # Stored in tenths: ends between two of them must fall on the right side.
+    "weight": _ends.map(
+        lambda ends: (
+            _written(tuple(None if end is None else f"{end * 3}.25" for end in ends)),
+            lambda row: _range(
+                row["weight"], *(None if end is None else end * 30 + 2.5 for end in ends)
+            ),
+        )
+    ),
+    "opened": _empty("opened")
+    | st.tuples(_days, _days).map(
+        lambda ends: (_written(ends), lambda row: _range(row["opened"], *map(str, ends)))
+    ),
+    "seen": _days.map(lambda day: (f"..{day}", lambda row: _range(row["seen"], None, f"{day} 24"))),
+    "yard": _keys("yard_id"),
+    "spare": _keys("spare_id") | _empty("spare_id"),
+    "marks": st.integers(1, 5).map(lambda key: (str(key), lambda row: key in row["marks"]))
+    | st.just(("-", lambda row: not row["marks"])),
+    "note": st.sampled_from(
+        [
+            ("50%_", lambda row: row["note"] == "50%_off"),
+            ("%", lambda row: "%" in (row["note"] or "")),
+            ("E", lambda row: "e" in (row["note"] or "").lower()),
+        ]
+    ),
+}
+
+
+@given(questions(), st.sampled_from(["", "frames", "-frames", "spare", "-opened", "yard"]))
+@settings(max_examples=120)
+def test_a_filter_leaves_exactly_what_it_says(
+    app: Application,
+    crates: list[dict[str, Any]],
+    asked: tuple[dict[str, str], list[Any]],
+    sort: str,
+) -> None:
+    terms, says = asked
+    expected = sorted(row["code"] for row in crates if all(holds(row) for holds in says))
+    query = f"?{urlencode(terms | {'sort': sort, 'page-size': '10'}, safe=',')}".replace(
+        "&sort=&", "&"
+    )
+    pages = walk(app, query.replace("sort=&", ""))
+    found = [code for page in pages for code in page]
+    assert sorted(found) == expected
+    told = re.search(
+        r'aria-live="polite">(?:\d+–\d+ of (\d+)|No )', app.client.get(f"/crates{query}").text
+    )
+    assert told is None or int(told.group(1) or 0) == len(expected)
+
+
+@given(st.sampled_from(COLUMNS), st.booleans(), st.sampled_from([10, 25]))
+@settings(max_examples=40)
+def test_pages_hold_every_row_once_there_and_back(
+    app: Application, crates: list[dict[str, Any]], column: str, down: bool, size: int
+) -> None:
+    sort = f"{'-' * down}{column}"
+    there = walk(app, f"?sort={sort}&page-size={size}")
+    assert [len(page) for page in there[:-1]] == [size] * (len(there) - 1)
+    found = [code for page in there for code in page]
+    assert sorted(found) == sorted(row["code"] for row in crates)
+    by_code = {row["code"]: row for row in crates}
+    values = [by_code[code][column] for code in found]
+    given = [value for value in values if value is not None]
+    assert given == sorted(given, reverse=down)
+    # Back from the last page are the same pages.
+    last = f"?sort={sort}&page-size={size}"
+    while further := link(app.client.get(f"/crates{last}").text, "next"):
+        last = further
+    assert list(reversed(walk(app, last, "prev"))) == there
+
+
+def test_a_row_that_comes_or_goes_moves_no_other_to_another_page(app: Application) -> None:
+    first = codes(app, "?sort=code&page-size=10")
+    further = link(app.client.get("/crates?sort=code&page-size=10").text, "next")
+    second = codes(app, further)
+    assert app.post("/crates/new", {"code": "AA00", "yard": "1"}).status_code == 303
+    assert codes(app, further) == second
+    with sqlite3.connect(app.root / "bees.db") as connection:
+        connection.execute("DELETE FROM crate WHERE code = 'AA00'")
+    assert codes(app, "?sort=code&page-size=10") == first
+
+
+def test_searching_finds_every_word_in_any_column(
+    app: Application, crates: list[dict[str, Any]]
+) -> None:
+    row = crates[4]
+    for words in (row["code"].lower(), f"{row['yard'][:3]} {row['code'][:2]}", row["yard"].upper()):
+        expected = sorted(
+            r["code"]
+            for r in crates
+            if all(w.lower() in f"{r['code']}\n{r['yard']}".lower() for w in words.split())
+        )
+        found = walk(app, f"?search={quote(words)}&page-size=50")
+        assert sorted(code for page in found for code in page) == expected != []
+    assert "No crates match." in app.client.get("/crates?search=%25").text
+
+
+def test_what_the_panel_sends_is_redirected_to_the_notation_of_the_address(
+    app: Application,
+) -> None:
+    for sent, address in (
+        ("frames-low=8&frames-high=12", "frames=8..12"),
+        ("frames-low=&frames-high=12", "frames=..12"),
+        ("frames-low=8&frames-high=8", "frames=8"),
+        ("frames-low=8&frames-high=&frames-empty=yes", "frames=-"),
+        ("kind=long&kind=national&kind=long", "kind=long,national"),
+        ("yard=1&yard=3&search=&sort=code", "yard=1,3&sort=code"),
+    ):
+        answer = app.client.get(f"/crates?filter=open&{sent}")
+        assert answer.status_code == 302
+        assert answer.location == f"/crates?filter=open&{address}"
+        page = app.client.get(answer.location)
+        assert page.status_code == 200
+    # The controls hold what the address says.
+    page = app.client.get("/crates?filter=open&frames=8..12&kind=long&yard=2").text
+    assert 'name="frames-low" value="8"' in page and 'name="frames-high" value="12"' in page
+    assert re.search(r'name="kind" value="long" checked', page)
+    assert re.search(r'name="yard" value="2" checked', page)
+
+
+def test_active_filters_are_told_and_taken_away_one_by_one(app: Application) -> None:
+    page = app.client.get("/crates?frames=8..12&kind=long,-&opened=2025-01-01..&search=a").text
+    chips = re.findall(r"<li>(.*?)</li>", page.split('class="chips"')[1].split("</ul>")[0], re.S)
+    told = [re.sub(r"<.*", "", chip, flags=re.S).strip() for chip in chips]
+    assert told == ["has “a”", "Kind: Long, none", "Frames: 8 to 12", "Opened: from 1 Jan 2025"]
+    away = re.findall(r'href="(\?[^"]*)" aria-label="Take the filter', page)
+    assert "frames" not in html.unescape(away[1]) and "kind=long,-" in html.unescape(away[1])
+
+
+def test_choices_are_counted_with_all_other_filters(
+    app: Application, crates: list[dict[str, Any]]
+) -> None:
+    page = app.client.get("/crates?filter=open&frames=10..&kind=long").text
+    shown = dict(
+        re.findall(
+            r'name="kind" value="([\w-]+)"[^>]*>[^<]*<span class="unit">([\d,+]+)</span>', page
+        )
+    )
+    some = [row for row in crates if _range(row["frames"], 10, None)]
+    assert shown == {
+        kind: str(sum((row["kind"] or "-") == kind for row in some))
+        for kind in ("national", "long", "warre", "-")
+    }
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        *("frames=8..x", "frames=1e400..", "frames=" + "9" * 300, "frames=nan", "frames=--"),
+        *("opened=2025-13-01..", "opened=today - 99999999 days..", "opened=..2025", "kind=paper"),
+        *("seen=25:00..", "yard=x", "yard=99999999999999999999", 'yard="', "sound=maybe"),
+        *("marks=%00", "weight=1..2..3", "spare=;DROP TABLE crate"),
+    ],
+)
+def test_what_can_not_be_read_is_told_and_left_out(
+    app: Application, crates: list[dict[str, Any]], text: str
+) -> None:
+    name, _, value = text.partition("=")
+    answer = app.client.get("/crates", query_string={name: value, "filter": "open"})
+    assert answer.status_code == 200
+    shown = re.search(r"Not understood, and left out: ([^<]*)", answer.text)
+    assert shown or "No crates" in answer.text or len(value) > 200
+    assert len(codes(app, f"?{urlencode({name: value})}")) in (0, 25)
+
+
+def test_days_of_filters_may_count_from_today(app: Application) -> None:
+    for text in ("opened=..today", "opened=today - 3000 days..today", "seen=..now - 1 day"):
+        name, _, value = text.partition("=")
+        page = app.client.get("/crates", query_string={name: value, "filter": "open"})
+        assert "Not understood" not in page.text and f'value="{value.split("..")[1]}"' in page.text
+
+
+def test_a_download_is_what_the_list_shows_all_of_it_in_its_order(
+    app: Application, crates: list[dict[str, Any]]
+) -> None:
+    query = "?frames=5..&sort=-opened&page-size=10"
+    listed = [code for page in walk(app, query) for code in page]
+    answer = app.client.get(f"/crates{query}&as=csv")
+    assert answer.mimetype == "text/csv" and answer.is_streamed
+    assert re.search(
+        r'filename="?crates-\d{4}-\d\d-\d\d\.csv', answer.headers["Content-Disposition"]
+    )
+    heading, *rows = csv.reader(io.StringIO(answer.get_data(as_text=True), newline=""))
+    assert heading == [
+        "Code",
+        "Yard",
+        "Spare",
+        "Kind",
+        "Frames",
+        "Weight",
+        "Opened",
+        "Seen",
+        "Sound",
+    ]
+    assert [row[0] for row in rows] == listed
+    by_code = {row["code"]: row for row in crates}
+    for code, yard, spare, kind, frames, weight, opened, *_ in rows:
+        stored = by_code[code]
+        assert (yard, spare) == (stored["yard"], stored["spare"] or "")
+        assert kind == {"warre": "Warré", None: ""}.get(stored["kind"], str(stored["kind"]).title())
+        assert frames == str(stored["frames"])
+        assert weight == ("" if stored["weight"] is None else f"{stored['weight'] / 10:.1f}")
+        assert opened == (stored["opened"] or "")
+
+
+def test_a_downloaded_text_is_no_formula(app: Application) -> None:
+    assert app.post("/yards/new", {"name": '=HYPERLINK("x")'}).status_code == 303
+    answer = app.client.get("/yards?as=csv").text
+    assert '"\'=HYPERLINK(""x"")"' in answer
+    with sqlite3.connect(app.root / "bees.db") as connection:
+        connection.execute("DELETE FROM yard WHERE name LIKE '=%'")
+
+
+@pytest.mark.parametrize(
+    ("path", "most"),
+    [("/crates", 2), ("/crates?filter=open", 8), ("/crates?sort=-spare&frames=1..", 2)],
+)
+def test_a_page_takes_the_same_queries_whatever_the_rows(path: str, most: int) -> None:
+    counts = []
+    for rows in (5, 60):
+        with application(YARDS, rows) as app:
+            app.client.get("/")
+            with app.queries() as asked:
+                assert app.client.get(path).status_code == 200
+                counts.append(len(asked))
+    assert counts[1] <= max(counts[0], most), asked
+    assert counts[1] <= most
+
+
+def test_a_page_far_behind_costs_what_the_first_does() -> None:
+    """The plan of a page's query enters an index at its first row: nothing before it is read."""
+    with application(YARDS, 60) as app:
+        page = app.client.get("/crates?sort=frames&page-size=10").text
+        with app.queries() as asked:
+            app.client.get(f"/crates{link(page, 'next')}")
+        statement = next(q for q in asked if "FROM crate" in q and "count" not in q)
+        with sqlite3.connect(app.root / "bees.db") as connection:
+            parameters = ["2"] * statement.count("?")
+            plan = connection.execute(f"EXPLAIN QUERY PLAN {statement}", parameters).fetchall()
+        steps = [detail for *_, detail in plan]
+        assert any("crate_frames_index" in step for step in steps), steps
+        assert not any("TEMP B-TREE FOR ORDER BY" in step for step in steps), steps
