@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import signal
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 from hypothesis import HealthCheck, settings
+
+if TYPE_CHECKING:
+    from playwright.sync_api import Browser
 
 settings.register_profile(
     "welbik",
@@ -27,6 +32,9 @@ signal.signal(signal.SIGINT, signal.default_int_handler)
 
 WELBIK = str(Path(sys.executable).parent / "welbik")
 HERE = Path(__file__).parent
+CHROMIUM = (
+    shutil.which("chromium") or shutil.which("chromium-browser") or shutil.which("google-chrome")
+)
 
 
 class Project:
@@ -148,3 +156,38 @@ def make(tmp_path_factory: pytest.TempPathFactory) -> Callable[[str], Project]:
         return project
 
     return made
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as playwright:
+        flags = [
+            "--no-sandbox",
+            "--disable-quic",
+            "--disable-background-networking",
+            "--disable-component-update",
+        ]
+        opened = playwright.chromium.launch(executable_path=CHROMIUM, args=flags)
+        yield opened
+        opened.close()
+
+
+@pytest.fixture(scope="module")
+def register(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The beekeepers' register with a few rows, served."""
+    from served import served
+
+    text = (HERE / "projects" / "whole-language.welbik").read_text("utf-8")
+    text = re.sub(r"(?ms)^seed$.*", "", text)
+    text = re.sub(r"sample \d+\.\.\d+ per \w+", "sample skewed", text)
+    project = Project(tmp_path_factory.mktemp("register"))
+    project.write("welbik.toml", 'package = "bees"\ndatabase = "sqlite:///bees.db"\n')
+    project.declare(
+        f"{text}\nseed\n    60 Keeper\n    5 Apiary\n    9 Queen\n    6 Hive\n    30 Inspection\n    9 Harvest\n"
+    )
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    with served(project) as address:
+        yield address

@@ -49,7 +49,8 @@ def test_every_page_of_every_model_answers(text: str) -> None:
             ]
             for page in pages:
                 answer = app.client.get(app.form_of(f"/{model.url}{page}"))
-                assert answer.status_code == 200, (model.name, page, answer.text)
+                text = answer.text
+                assert answer.status_code == 200, (model.name, page, text)
 
 
 def _part(app: Application, model: Model) -> str:

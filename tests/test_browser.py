@@ -4,38 +4,19 @@ from __future__ import annotations
 
 import os
 import re
-import shutil
 import sqlite3
 from collections.abc import Callable, Iterator
 
 import pytest
-from conftest import HERE, Project
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from conftest import CHROMIUM, Project
+from playwright.sync_api import Browser, Page, expect
 from served import served
-
-CHROMIUM = (
-    shutil.which("chromium") or shutil.which("chromium-browser") or shutil.which("google-chrome")
-)
 
 pytestmark = pytest.mark.skipif(
     CHROMIUM is None and not os.environ.get("CI"), reason="no Chromium on this machine"
 )
 
 expect.set_options(timeout=20_000)
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        flags = [
-            "--no-sandbox",
-            "--disable-quic",
-            "--disable-background-networking",
-            "--disable-component-update",
-        ]
-        opened = playwright.chromium.launch(executable_path=CHROMIUM, args=flags)
-        yield opened
-        opened.close()
 
 
 @pytest.fixture
@@ -269,27 +250,10 @@ def _fill_without_scripts(page: Page) -> None:
     page.get_by_label("Email").fill("bo@example.org")
 
 
-REGISTER = (HERE / "projects" / "whole-language.welbik").read_text("utf-8")
 # The smallest PNG there is: one pixel.
 DOT = bytes.fromhex(
     "89504e470d0a1a0a0000000d49484452000000010000000108060000001f15c4890000000d49444154789c6360606060000000050001a5f645400000000049454e44ae426082"
 )
-
-
-@pytest.fixture(scope="module")
-def register(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """The beekeepers' register with a few rows, served."""
-    project = Project(tmp_path_factory.mktemp("register"))
-    project.write("welbik.toml", 'package = "bees"\ndatabase = "sqlite:///bees.db"\n')
-    text = re.sub(r"(?ms)^seed$.*", "", REGISTER)
-    text = re.sub(r"sample \d+\.\.\d+ per \w+", "sample skewed", text)
-    project.declare(
-        f"{text}\nseed\n    5 Keeper\n    5 Apiary\n    9 Queen\n    6 Hive\n    30 Inspection\n    9 Harvest\n"
-    )
-    for command in ("build", "migrate", "fill"):
-        project.run(command)
-    with served(project) as address:
-        yield address
 
 
 @pytest.fixture

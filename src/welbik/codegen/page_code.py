@@ -190,8 +190,10 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
     sections = [_section(schema, model, collection) for collection in model.collections]
     owner = schema.owner_of(model)
     tree = tree_of(model)
+    columns = [_column(schema, model, name, "row") for name in model.columns]
     return {
-        "columns": [_column(schema, model, name, "row") for name in model.columns],
+        "columns": columns,
+        "list_parts": any("{{ parts." in column.cell for column in columns),
         "shown_groups": _shown_groups(schema, model),
         "groups": _groups(model, owner),
         "sections": sections,
