@@ -1,16 +1,20 @@
-"""A generated list page against the same page written by hand with Flask and SQLAlchemy."""
+"""A generated list page against the same page written by hand: with an ORM, and without one."""
 
 from __future__ import annotations
 
 import importlib
 import re
+import resource
+import sqlite3
+import subprocess
 import sys
 import time
+from collections.abc import Callable
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, render_template, request
+from flask import Flask, g, render_template, request
 from jinja2 import DictLoader
 from sqlalchemy import JSON, Date, ForeignKey, String, create_engine, event, func, select
 from sqlalchemy.orm import (
@@ -23,7 +27,7 @@ from sqlalchemy.orm import (
     relationship,
 )
 
-PATH = "/hives?sort=code&page=3"
+PATH = "/hives?sort=code"
 
 
 class Base(DeclarativeBase):
@@ -66,13 +70,37 @@ class Hive(Base):
 
 
 KINDS = {"national": "National", "top_bar": "Top-bar", "warre": "Warré", "long": "Long"}
+_ROWS_BY_HAND = """
+SELECT hive.id, hive.code, apiary_id, apiary.name AS apiary, kind, frames,
+  (SELECT sum(kg) FROM harvest WHERE hive_id = hive.id) AS total
+FROM hive JOIN apiary ON apiary.id = apiary_id
+WHERE removed_at IS NULL ORDER BY {} LIMIT 25 OFFSET ?
+"""
 
 
-def by_hand(database: Path, templates: dict[str, str]) -> Flask:
-    """One view, one query for the rows and one for their number."""
+def _site(templates: dict[str, str]) -> Flask:
     app = Flask(__name__)
     app.secret_key = "bench"
     app.jinja_loader = DictLoader(templates)
+
+    @app.get("/hives/<code>")
+    def hive(code: str) -> str:
+        return ""
+
+    @app.get("/<path:path>")
+    def other(path: str) -> str:
+        return ""
+
+    @app.get("/apiaries/<int:id>")
+    def apiary(id: int) -> str:
+        return ""
+
+    return app
+
+
+def by_orm(database: Path, templates: dict[str, str]) -> Flask:
+    """One view, one query for the rows and one for their number."""
+    app = _site(templates)
     engine = create_engine(f"sqlite:///{database}")
 
     @event.listens_for(engine, "connect")
@@ -95,46 +123,70 @@ def by_hand(database: Path, templates: dict[str, str]) -> Flask:
                 "hives.html", hives=found, sort=sort, kinds=KINDS, number=number, total=total
             )
 
-    @app.get("/hives/<code>")
-    def hive(code: str) -> str:
-        return ""
+    return app
 
-    @app.get("/<path>")
-    def other(path: str) -> str:
-        return ""
 
-    @app.get("/apiaries/<int:id>")
-    def apiary(id: int) -> str:
-        return ""
+def by_driver(database: Path, templates: dict[str, str]) -> Flask:
+    """The same with the driver alone: rows as the database gives them."""
+    app = _site(templates)
+
+    @app.teardown_appcontext
+    def close(error: BaseException | None) -> None:
+        g.connection.close()
+
+    @app.get("/hives")
+    def hives() -> str:
+        g.connection = sqlite3.connect(database)
+        g.connection.row_factory = sqlite3.Row
+        sort = request.args.get("sort", "code")
+        number = int(request.args.get("page", "1"))
+        order = {"code": "hive.code, hive.id", "apiary": "apiary.name, hive.id"}[sort]
+        found = g.connection.execute(_ROWS_BY_HAND.format(order), [(number - 1) * 25]).fetchall()
+        counted = g.connection.execute("SELECT count(*) FROM hive WHERE removed_at IS NULL")
+        return render_template(
+            "hives.html",
+            hives=found,
+            sort=sort,
+            kinds=KINDS,
+            number=number,
+            total=counted.fetchone()[0],
+        )
 
     return app
 
 
-_ROWS = """{% for hive in hives %}
+def _rows(apiary: str) -> str:
+    return f"""{{% for hive in hives %}}
       <tr>
-        <th scope="row"><a href="{{ url_for('hive', code=hive.code) }}">{{ hive.code }}</a></th>
-        <td data-label="Apiary"><a href="{{ url_for('apiary', id=hive.apiary_id) }}">{{ hive.apiary.name }}</a></td>
-        <td data-label="Kind">{{ kinds[hive.kind] }}</td>
-        <td class="number" data-label="Frames">{{ hive.frames }}</td>
-        <td class="number" data-label="Honey so far (kg)">{{ "—" if hive.total is none else "%.1f" | format(hive.total / 10) }}</td>
+        <td class="pick"><input type="checkbox" name="row" value="{{{{ hive.id }}}}" aria-label="Choose {{{{ hive.code }}}}"></td>
+        <th scope="row"><a href="{{{{ url_for('hive', code=hive.code) }}}}">{{{{ hive.code }}}}</a></th>
+        <td data-label="Apiary"><a href="{{{{ url_for('apiary', id=hive.apiary_id) }}}}">{{{{ {apiary} }}}}</a></td>
+        <td data-label="Kind">{{{{ kinds[hive.kind] }}}}</td>
+        <td class="number" data-label="Frames">{{{{ hive.frames }}}}</td>
+        <td class="number" data-label="Honey so far (kg)">{{{{ "—" if hive.total is none else "%.1f" | format(hive.total / 10) }}}}</td>
       </tr>
-{% endfor %}"""
+{{% endfor %}}"""
 
 
-def _templates(page: str) -> dict[str, str]:
+def _templates(page: str, apiary: str) -> dict[str, str]:
     """What would be written by hand, a layout and a page: the same HTML, with links and rows filled in."""
     head, rest = page.split("<tbody>")
-    for path in ("keepers", "apiaries", "queens", "hives", "findings", "inspections", "harvests"):
+    for path in ("keepers", "apiaries", "queens", "findings", "inspections", "harvests"):
         head = head.replace(
             f'href="/{path}"', f"href=\"{{{{ url_for('other', path='{path}') }}}}\""
         )
     for name in ("code", "apiary", "kind", "frames", "total_kg"):
         link = f"{{{{ url_for('hives', sort='-{name}' if sort == '{name}' else '{name}')[6:] }}}}"
         head = re.sub(rf'href="\?sort=-?{name}"', f'href="{link}"', head)
-    foot = rest.split("</tbody>")[1]
-    foot = foot.replace("51–75 of", "{{ (number - 1) * 25 + 1 }}–{{ number * 25 }} of")
-    foot = re.sub(r"of \d+", "of {{ total }}", foot)
-    base, top = (head + "<tbody>" + _ROWS + "</tbody>" + foot).split(
+    shown = "{{ (number - 1) * 25 + 1 }}–{{ number * 25 }} of {{ total }}"
+    head = re.sub(r"1–25 of \d+", shown, head)
+    foot = re.sub(r"1–25 of \d+", shown, rest.split("</tbody>")[1])
+    foot = re.sub(
+        r'rel="next" href="[^"]*"',
+        'rel="next" href="{{ url_for(\'hives\', sort=sort, page=number + 1) }}"',
+        foot,
+    )
+    base, top = (head + "<tbody>" + _rows(apiary) + "</tbody>" + foot).split(
         '<main id="main" tabindex="-1">'
     )
     main, bottom = top.split("</main>")
@@ -151,19 +203,22 @@ def _templates(page: str) -> dict[str, str]:
 
 
 def _plain(page: str) -> str:
+    page = re.sub(r'rel="next" href="[^"]*"', "", page)
     return re.sub(r"\s+", " ", re.sub(r">\s+<", "><", page)).strip()
 
 
+def _ours(folder: Path, database: Path | None = None) -> Any:
+    if str(folder) not in sys.path:
+        sys.path.insert(0, str(folder))
+    database = database or folder / "beekeepers.db"
+    return importlib.import_module("beekeepers").create_app(f"sqlite:///{database}")
+
+
 def page_rates(folder: Path, times: int, requests: int) -> dict[str, list[float]]:
-    """The generated page's rate to the hand-written one's, for each pair of runs."""
-    sys.path.insert(0, str(folder))
-    ours = (
-        importlib.import_module("beekeepers")
-        .create_app(f"sqlite:///{folder / 'beekeepers.db'}")
-        .test_client()
-    )
-    theirs = by_hand(folder / "beekeepers.db", _templates(ours.get(PATH).text)).test_client()
-    assert _plain(ours.get(PATH).text) == _plain(theirs.get(PATH).text), "the two pages differ"
+    """The generated page's rate to that of hand-written ones, for each pair of runs."""
+    database = folder / "beekeepers.db"
+    ours = _ours(folder).test_client()
+    page = ours.get(PATH).text
 
     def run(client: Any) -> float:
         start = time.process_time()
@@ -171,9 +226,62 @@ def page_rates(folder: Path, times: int, requests: int) -> dict[str, list[float]
             client.get(PATH)
         return time.process_time() - start
 
-    run(ours), run(theirs)
+    ratios: dict[str, list[float]] = {}
+    hands: list[tuple[str, Callable[..., Flask], str]] = [
+        ("list page / by hand with SQLAlchemy", by_orm, "hive.apiary.name"),
+        ("list page / by hand with sqlite3 alone", by_driver, "hive.apiary"),
+    ]
+    for name, make, apiary in hands:
+        theirs = make(database, _templates(page, apiary)).test_client()
+        assert _plain(theirs.get(PATH).text) == _plain(page), "the two pages differ"
+        run(ours), run(theirs)
+        ratios[name] = []
+        for _ in range(times):
+            mine, other = run(ours), run(theirs)
+            ratios[name].append(other / mine)
+    return ratios
+
+
+def memory_of(folder: Path, times: int) -> dict[str, list[float]]:
+    """The memory of a worker that has served pages, to that of one with bare Flask and SQLAlchemy."""
     ratios = []
     for _ in range(times):
-        mine, other = run(ours), run(theirs)
-        ratios.append(other / mine)
-    return {"list page / the same by hand": ratios}
+        sizes = [
+            int(
+                subprocess.run(
+                    [sys.executable, __file__, which, str(folder)],
+                    capture_output=True,
+                    text=True,
+                    check=True,
+                ).stdout
+            )
+            for which in ("ours", "bare")
+        ]
+        ratios.append(sizes[0] / sizes[1])
+    return {"memory of a worker / bare Flask + SQLAlchemy": ratios}
+
+
+def _bare(folder: Path) -> Any:
+    """A site that does next to nothing, with both libraries at work."""
+    app = Flask(__name__)
+    app.jinja_loader = DictLoader({"page.html": "<p>{{ count }}</p>"})
+    engine = create_engine(f"sqlite:///{folder / 'beekeepers.db'}")
+
+    @app.get("/hives")
+    def hives() -> str:
+        with Session(engine) as session:
+            return render_template("page.html", count=session.scalar(select(Hive.code).limit(1)))
+
+    return app
+
+
+def main() -> None:
+    which, folder = sys.argv[1], Path(sys.argv[2])
+    client = (_ours if which == "ours" else _bare)(folder).test_client()
+    for _ in range(50):
+        client.get("/hives")
+    print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+
+
+if __name__ == "__main__":
+    main()

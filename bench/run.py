@@ -18,7 +18,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from language import checking, fuzzed_on_all_cores
-from page import page_rates
+from long_table import long_table
+from page import memory_of, page_rates
 
 BIN = Path(sys.executable).parent
 WELBIK = str(BIN / "welbik")
@@ -158,7 +159,11 @@ GOALS = {
     "welbik check": "at most 2.5",
     "build": "about 1: linear",
     "fill": "at least 0.4",
-    "list page": "at least 0.9",
+    "list page / by hand with SQLAlchemy": "at least 1.2",
+    "list page / by hand with sqlite3": "at least 0.6",
+    "memory": "at most 1.2",
+    "1,000,000 rows": "at most 1.5",
+    "2,000 rows": "",
     "check 2000": "at most 11",
     "check": "at most 12",
 }
@@ -183,11 +188,14 @@ def main() -> None:
         results |= checking(Path(temporary), 1 if smoke else 7, *sizes, ENVIRONMENT, WELBIK)
         command(WELBIK, "fill", folder=folder)()
         results |= page_rates(folder, 2 if smoke else 15, 5 if smoke else 100)
-    print(f"{'ratio':<48} {'median':>7} {'least':>7} {'most':>7}   goal")
+        results |= memory_of(folder, 1 if smoke else 5)
+        long = 2_000 if smoke else 1_000_000
+        results |= long_table(folder, Path(temporary), long, 1 if smoke else 9)
+    print(f"{'ratio':<54} {'median':>7} {'least':>7} {'most':>7}   goal")
     for name, ratios in results.items():
         goal = next(text for start, text in GOALS.items() if name.startswith(start))
         print(
-            f"{name:<48} {statistics.median(ratios):>7.2f} {min(ratios):>7.2f} {max(ratios):>7.2f}   {goal}"
+            f"{name:<54} {statistics.median(ratios):>7.2f} {min(ratios):>7.2f} {max(ratios):>7.2f}   {goal}"
         )
 
 

@@ -107,7 +107,9 @@ class Application:
 
 
 @contextmanager
-def application(text: str, rows: int | None = None, timezone: str = "UTC") -> Iterator[Application]:
+def application(
+    text: str, rows: int | None = None, timezone: str = "UTC", locale: str = "en-GB"
+) -> Iterator[Application]:
     """The application of some declarations, its tables made and filled."""
     schema, problems = understand(text)
     assert not problems, problems
@@ -117,7 +119,8 @@ def application(text: str, rows: int | None = None, timezone: str = "UTC") -> It
         write_all(
             root,
             application_files(
-                schema, Settings(root, package=package, timezone=timezone).for_build()
+                schema,
+                Settings(root, package=package, timezone=timezone, locale=locale).for_build(),
             ),
         )
         database = Database(root / "bees.db", create=True)

@@ -202,7 +202,7 @@ def test_sorting_by_a_relation_is_by_its_name() -> None:
         with sqlite3.connect(app.root / "bees.db") as connection:
             expected = [c for (c,) in connection.execute(
                 "SELECT hive.code FROM hive LEFT JOIN queen ON queen.id = queen_id LEFT JOIN keeper ON keeper.id = mother_id "
-                "ORDER BY queen.mark DESC, keeper.name DESC, queen.id DESC, hive.id LIMIT 25")]  # fmt: skip
+                "ORDER BY queen.mark DESC, keeper.name DESC, queen.id DESC, hive.id DESC LIMIT 25")]  # fmt: skip
         page = app.client.get("/hives?sort=-queen").text
         found = sorted(expected, key=lambda code: page.index(f">{code}</a>"))
         assert found == expected

@@ -281,16 +281,22 @@ def test_a_busy_database_is_tried_again_and_then_explained(
     def sometimes(self: Any, row: Any) -> bool:
         if failures[0]:
             failures[0] -= 1
-            raise OperationalError("INSERT", {}, sqlite3.OperationalError("database is locked"))
+            lost = failures[0] % 2 == 0
+            reason = sqlite3.OperationalError("gone away" if lost else "database is locked")
+            raise OperationalError("INSERT", {}, reason, connection_invalidated=lost)
         return bool(save(self, row))
 
     monkeypatch.setattr(forms.Entry, "save", sometimes)
     assert app.post("/sheds/new", {"name": "Patient"}).status_code == 303
+    failures[0] = 2
+    assert app.post("/sheds/new", {"name": "Reconnected"}).status_code == 303
     failures[0] = 99
     answer = app.post("/sheds/new", {"name": "Never"})
     assert answer.status_code == 503 and answer.headers["Retry-After"]
     assert "The database is busy" in answer.text and "Nothing was stored" in answer.text
-    assert ask(app, "SELECT count(*) FROM shed WHERE name IN ('Patient', 'Never')") == 1
+    assert (
+        ask(app, "SELECT count(*) FROM shed WHERE name IN ('Patient', 'Reconnected', 'Never')") == 2
+    )
 
 
 def test_other_failures_of_the_database_are_not_tried_again(

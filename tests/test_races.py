@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sqlite3
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
 import pytest
@@ -39,6 +41,41 @@ def test_many_visitors_who_change_one_row(built: Project) -> None:
                 pool.map(lambda v, data: v.ask("/hives/1/edit", data), visitors, changes)
             )
         assert sorted(answer.status for answer in answers) == [303] + [409] * 5
+
+
+ROOMS = """\
+model Yard
+    name    text 2..20, required
+    room    integer 0..9, required
+    crates  <- Crate.yard
+    rule room >= count(crates), say "There is no room for more", at room
+model Crate
+    code    text 2..8, required, unique
+    yard    -> Yard, required
+seed
+    1 Yard
+"""
+
+
+def test_a_rule_over_many_rows_is_not_broken_by_many_at_once(
+    make: Callable[[str], Project],
+) -> None:
+    """Each of eight crates fits alone; only three fit together."""
+    project = make(ROOMS)
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        connection.execute("UPDATE yard SET room = 3")
+    with served(project) as address:
+
+        def send(number: int) -> int:
+            return Visitor(address).send("/crates/new", {"code": f"C{number}", "yard": "1"}).status
+
+        with ThreadPoolExecutor(8) as pool:
+            statuses = list(pool.map(send, range(8)))
+    assert sorted(statuses) == [303] * 3 + [422] * 5
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        assert connection.execute("SELECT count(*) FROM crate").fetchone() == (3,)
 
 
 @pytest.fixture

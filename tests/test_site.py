@@ -83,7 +83,7 @@ def test_lists_are_sorted_and_cut_into_pages(visitor: Visitor, built: Project) -
     with sqlite3.connect(built.root / "bees.db") as connection:
         stored = [code for (code,) in connection.execute("SELECT code FROM hive ORDER BY code")]
         by_keeper = [c for (c,) in connection.execute(
-            "SELECT code FROM hive JOIN keeper ON keeper.id = keeper_id ORDER BY keeper.name DESC, hive.id")]  # fmt: skip
+            "SELECT code FROM hive JOIN keeper ON keeper.id = keeper_id ORDER BY keeper.name DESC, hive.id DESC")]  # fmt: skip
 
     def both(query: str) -> list[str]:
         further = re.search(r'rel="next" href="([^"]+)"', visitor.ask(f"/hives{query}").text)

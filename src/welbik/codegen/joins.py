@@ -150,16 +150,11 @@ class Query:
     def columns_source(self, *, removed: bool = False) -> str:
         """The statement for just the columns that were picked; its rows are no entities."""
         picked = [f"{owner}.{name}" for owner, names in self._picked.items() for name in names]
-        links: list[tuple[str, list[Argument]]] = []
-        if self.joins:
-            links = [("select_from", [self.owner]), *self.joins]
+        where = ""
         if "bin" in self.model.keeps:
-            links.append(
-                ("where", [f"{self.owner}.removed_at.{'is_not' if removed else 'is_'}(None)"])
-            )
-        return f"sa.select({', '.join(picked)})" + "".join(
-            f".{name}({', '.join(map(str, given))})" for name, given in links
-        )
+            asked = "is_not" if removed else "is_"
+            where = f".where({self.owner}.removed_at.{asked}(None))"
+        return f"sa.select({', '.join(picked)}){where}"
 
     def source(self, head: str, order: list[str] | None = None, *, indent: int = 0) -> str:
         """The statement, with `head` before it."""

@@ -67,7 +67,7 @@ def _related(schema: Schema, member: Reference, row: str) -> str:
     part = f"{row}.{member.column}"
     if target.address and target.address != target.key:
         part = f"{row}.{member.attribute}.url_part"
-    link = f"<a href=\"{{{{ to_row('{target.endpoint}.view_page', {part}) }}}}\">{value}</a>"
+    link = f"<a href=\"{{{{ {part} | at('{target.endpoint}.view_page') }}}}\">{value}</a>"
     if member.required:
         return link
     return f"{{% if {row}.{member.column} %}}{link}{{% else %}}{_NOTHING}{{% endif %}}"
@@ -157,7 +157,7 @@ def _make(schema: Schema, model: Model, child: Model, collection: Collection) ->
     """Where a row of a collection is made, to come back to this page after it."""
     if "new" not in child.pages:
         return ""
-    back = f"to_row('{model.endpoint}.view_page', row.url_part) ~ '?tab={collection.name}'"
+    back = f"(row.url_part | at('{model.endpoint}.view_page')) ~ '?tab={collection.name}'"
     way = f"url_for('{child.endpoint}.edit_page', **{{'return-to': {back}"
     owner = schema.owner_of(child)
     if owner is None:

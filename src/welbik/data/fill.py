@@ -48,6 +48,8 @@ def fill(
             for many in model.many:
                 if many.declares and model.name in added:
                     add_pairs(database, drawer, model, many, before[model.name])
+        if added:
+            database.learn()
     return added
 
 

@@ -127,8 +127,9 @@ def _asked_for(model: Model) -> Iterable[tuple[str, ...]]:
         yield tuple(member.column for member in sort if isinstance(member, Field | Reference))
     for name in dict.fromkeys((*(key.name for key in model.sort), *model.columns, *model.filters)):
         member = model.by_name.get(name)
-        # References and what is unique have an index anyway.
-        if isinstance(member, Field) and _has_order(member) and not member.unique:
+        # References have an index anyway, and so has what is unique among all rows.
+        unique = isinstance(member, Field) and member.unique and "bin" not in model.keeps
+        if isinstance(member, Field) and _has_order(member) and not unique:
             yield (member.column,)
 
 

@@ -204,7 +204,7 @@ class Email(Field):
         return text
 
     def limits(self) -> dict[str, Any]:
-        return {"maxlength": 254}
+        return {"maxlength": 254, "placeholder": "name@example.org"}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -220,7 +220,7 @@ class Url(Field):
         return text
 
     def limits(self) -> dict[str, Any]:
-        return {"maxlength": 2000}
+        return {"maxlength": 2000, "placeholder": "https://"}
 
 
 @dataclass(frozen=True, kw_only=True)

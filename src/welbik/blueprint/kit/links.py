@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, quote, urlsplit
@@ -12,6 +13,7 @@ from flask import current_app, request, url_for
 from . import guard, notes
 
 _MARK = 987654321
+_PLAIN = re.compile(r"[A-Za-z0-9_~-]+")
 # By endpoint and file, and without the root that the server may add in front.
 _pages: dict[tuple[str, str], str] = {}
 _rows: dict[str, tuple[str, str]] = {}
@@ -36,9 +38,9 @@ def _version(filename: str) -> str:
     return hashlib.sha256(path.read_bytes()).hexdigest()[:8]
 
 
-def to_row(endpoint: str, part: int | str) -> str:
+def at(part: int | str, endpoint: str) -> str:
     """The address of a row's page: only its number, or its own word, is put in."""
-    if isinstance(part, str):
+    if isinstance(part, str) and not _PLAIN.fullmatch(part):
         part = quote(part, safe="")
     root = request.script_root
     path = _rows.get(endpoint)
@@ -52,14 +54,14 @@ def row_url(row: Any) -> str:
     """The address of a row's own page; empty where its model has none."""
     endpoint = f"{row.ENDPOINT}.view_page"
     known = endpoint in current_app.view_functions
-    return to_row(endpoint, row.url_part) if known else ""
+    return at(row.url_part, endpoint) if known else ""
 
 
 def edit_url(row: Any) -> str:
     """The address of a row's form: under its parent, for one that is part of another."""
     endpoint = f"{row.ENDPOINT}.edit_page"
     if not row.OWNER:
-        return to_row(endpoint, row.url_part)
+        return at(row.url_part, endpoint)
     parent = getattr(row, row.OWNER)
     return url_for(endpoint, parent=parent.url_part, part=row.url_part)
 

@@ -7,41 +7,29 @@ costs what the first does.
 
 from __future__ import annotations
 
-import base64
-import datetime as dt
-import json
-from collections.abc import Iterator, Mapping, Sequence
-from decimal import Decimal
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
-from typing import Any, NamedTuple
-from urllib.parse import urlencode
+from typing import Any
+from urllib.parse import quote_plus
 
 import sqlalchemy as sa
 from flask import redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import counting, export, light, words
-from .database import nulls_are_low, session
+from . import counting, export, light, paging, words
+from .columns import sql
+from .database import session
 from .filters import Choice, Filter
+from .prepared import Prepared
 
 SIZES = (10, 25, 50, 100, 200)
 # No field is called so: names of fields hold no dash, and these words begin a clause.
 _SEARCH, _SORT, _PANEL = "search", "sort", "filter"
 _AFTER, _BEFORE, _SIZE = "page-after", "page-before", "page-size"
 _LONGEST = 500
-
-
-class Key(NamedTuple):
-    """A column that a list is sorted by: downwards or not, and whether it may be empty."""
-
-    column: Any
-    down: bool
-    nullable: bool
-
-    @property
-    def ordered(self) -> Any:
-        return self.column.desc() if self.down else self.column.asc()
+_PLAIN = re.compile(r"[A-Za-z0-9_.,:~-]*")
 
 
 class List:
@@ -71,6 +59,7 @@ class List:
         self.search = search
         self.filters = {one.name: one for one in filters}
         self.related = related or {}
+        self.prepared: dict[tuple[Any, ...], Prepared] = {}
 
     @cached_property
     def read(self) -> Any:
@@ -89,7 +78,9 @@ class List:
 
     def page(self, *where: Any, name: str = "", size: int = 0) -> Listing:
         """A page of the rows that meet some conditions; `name` tells lists on a page apart."""
-        return Listing(self, self.rows.where(*where), name, size)
+        return Listing(
+            self, self.rows.where(*where) if where else self.rows, name, size
+        )
 
     def _tidy(self) -> str | None:
         """Where what a form sent stands in the notation of the address; None if it does so."""
@@ -113,6 +104,53 @@ class List:
         finds = {k: v for k, v in asked.items() if v and k.endswith("-find")}
         return address({k: v for k, v in found.items() if v} | finds)
 
+    def joined(self, rows: Any, sort: str = "") -> Any:
+        """The rows with those that they relate to.
+
+        What they are sorted by first may come first in the database's own plan; all else is
+        looked up beside each row, which an outer join makes sure of.
+        """
+        rows = rows.select_from(self.model)
+        first = self.sorts.get(sort.partition(",")[0].removeprefix("-"), ())
+        leading = {column.parent for column in first}
+        entities = {"": self.model}
+        for path, entity in self.related.items():
+            above, _, name = path.rpartition(".")
+            to = getattr(entities[above], name).of_type(entity)
+            leads = any(
+                sa.inspect(self.related[other]) in leading
+                for other in self.related
+                if other == path or other.startswith(f"{path}.")
+            )
+            inner = leads and sa.inspect(entity) not in self._maybe
+            rows = rows.join(to, isouter=not inner)
+            entities[path] = entity
+        return rows
+
+    def page_of(
+        self,
+        rows: Any,
+        keys: Sequence[paging.Key],
+        back: bool,
+        given: Sequence[bool],
+        *,
+        after: bool = False,
+    ) -> Any:
+        """The statement for a page: from the start, or `back` or on from a row's values."""
+        order = [key._replace(down=key.down != back) for key in keys]
+        rows = rows.add_columns(*(key.column for key in keys))
+        if given:
+            rows = rows.where(paging.behind(order, given))
+        most = sa.bindparam("most", type_=sa.Integer)
+        if after:
+            order = [
+                key._replace(
+                    column=sql("+{0}", key.column, type_=key.column.type, other="{0}")
+                )
+                for key in order
+            ]
+        return rows.order_by(*(key.ordered for key in order)).limit(most)
+
     @cached_property
     def _maybe(self) -> set[Any]:
         """The related entities that a row may be without."""
@@ -128,17 +166,19 @@ class List:
                 found.add(sa.inspect(entity))
         return found
 
-    def order(self, sort: str) -> list[Key]:
+    def order(self, sort: str) -> list[paging.Key]:
         """What a sort goes by; the key of the row comes last, so that no two are equal."""
-        found: list[Key] = []
+        found: list[paging.Key] = []
         for key in filter(None, sort.split(",")):
             down = key.startswith("-")
             for column in self.sorts[key.removeprefix("-")]:
-                maybe = _is_nullable(column) or column.parent in self._maybe
-                found.append(Key(column, down, maybe))
+                maybe = paging.is_nullable(column) or column.parent in self._maybe
+                found.append(paging.Key(column, down, maybe))
         mapper = sa.inspect(self.model)
         name = mapper.get_property_by_column(mapper.primary_key[0]).key
-        return [*found, Key(getattr(self.model, name), False, False)]
+        # In the direction of what comes before: an index can be followed so.
+        down = found[-1].down if found else False
+        return [*found, paging.Key(getattr(self.model, name), down, False)]
 
 
 class Listing:
@@ -161,8 +201,10 @@ class Listing:
         self.matching = (
             searched.where(*self.conditions.values()) if self.conditions else searched
         )
+        self.counted = self._count()
         self.rows, self.first, self._more, self._edges = self._load()
-        self.total = self._total()
+        whole = not self._more and self.first == 1
+        self.total = len(self.rows) if whole else self.counted
 
     def _size(self, size: int) -> int:
         asked = self.asked.get(f"{self.name}{_SIZE}", "")
@@ -181,42 +223,102 @@ class Listing:
                 self.unread.append(f"{name}={text}")
         return found
 
-    def _load(self) -> tuple[list[Any], int, bool, tuple[Any, Any]]:
+    def _load(self) -> tuple[list[Any], int, bool, list[tuple[Any, ...]]]:
         """The rows; the place of the first; whether more follow; the values at both edges."""
-        order = self.kind.order(self.sort)
-        keys = [key.column for key in order]
-        statement = self.matching.add_columns(*keys)
+        keys = self.kind.order(self.sort)
         back = bool(self.asked.get(f"{self.name}{_BEFORE}"))
-        start = place(
-            self.asked.get(f"{self.name}{_BEFORE if back else _AFTER}", ""), keys
-        )
-        if start is not None:
-            order = [key._replace(down=key.down != back) for key in order]
-            statement = statement.where(behind(order, start[1]))
-        some = statement.order_by(*(key.ordered for key in order))
-        found: list[Any] = list(
-            session().connection().execute(some.limit(self.size + 1))
+        text = self.asked.get(f"{self.name}{_BEFORE if back else _AFTER}", "")
+        start = paging.place(text, [key.column for key in keys]) if text else None
+        values: dict[str, Any] = {"most": self.size + 1}
+        given: tuple[bool, ...] = ()
+        if start is None:
+            back = False
+        else:
+            values |= {paging.parameter(n): value for n, value in enumerate(start[1])}
+            given = tuple(value is not None for value in start[1])
+        found = self._rows(
+            ("rows", self.sort, back, given),
+            lambda: self.kind.page_of(
+                self.kind.joined(self._expected(), self.sort),
+                keys,
+                back,
+                given,
+                after=self._is_sorted_after(keys),
+            ),
+            values,
         )
         more, found = len(found) > self.size, found[: self.size]
-        if back and start is not None:
+        if back:
             found.reverse()
         edges = (
-            tuple(tuple(row)[-len(keys) :] for row in (found[0], found[-1]))
-            if found
-            else ()
+            [tuple(row)[-len(keys) :] for row in (found[0], found[-1])] if found else []
         )
         rows = list(map(self.kind.read, found))
         if start is None:
-            return rows, 1, more, edges  # type: ignore[return-value]
+            return rows, 1, more, edges
         first = max(1, start[0] - len(rows)) if back else start[0]
         # Going back, what follows is known to be there, and what comes before is not.
-        return rows, 1 if back and not more else first, back or more, edges  # type: ignore[return-value]
+        return rows, 1 if back and not more else first, back or more, edges
 
-    def _total(self) -> int:
-        if not self._more and self.first == 1:
-            return len(self.rows)
-        counted = sa.select(counting.count(self.matching, self.kind.model))
-        return session().connection().scalar(counted) or 0
+    def _rows(
+        self, asked: tuple[Any, ...], make: Callable[[], Any], values: Mapping[str, Any]
+    ) -> list[Any]:
+        """The rows of a statement; those of the whole list are put into words only once."""
+        connection = session().connection()
+        if self.matching is not self.kind.rows:
+            return list(connection.execute(make(), values))
+        kept = self.kind.prepared
+        if asked not in kept:
+            kept[asked] = Prepared(make(), connection.dialect)
+        return kept[asked].rows(connection, values)
+
+    def _count(self) -> int:
+        """How many rows match, up to where counting stops."""
+        ((count,),) = self._rows(
+            ("count",),
+            lambda: sa.select(
+                counting.count(self._joined(self.matching), self.kind.model)
+            ),
+            {},
+        )
+        return int(count)
+
+    def _joined(self, rows: Any, *less: str) -> Any:
+        """The rows, with what is searched or filtered by joined in, and nothing to be shown."""
+        kind = self.kind
+        asked = [
+            one.column
+            for name, one in kind.filters.items()
+            if name in self.conditions and name not in less
+        ]
+        asked += kind.search if self.search else []
+        root = sa.inspect(kind.model)
+        alone = all(getattr(column, "parent", None) is root for column in asked)
+        return rows if alone else kind.joined(rows)
+
+    def _expected(self) -> Any:
+        """The rows, with a word to the database where filters leave many of them.
+
+        A page is then found sooner in the order of the list than by a filter.
+        """
+        if self.counted <= counting.COUNTED:
+            return self.matching
+        return self.plain.where(
+            *(
+                sql("likely({0})", condition, type_=sa.Boolean(), other="({0})")
+                for condition in self.conditions.values()
+            )
+        )
+
+    def _is_sorted_after(self, keys: Sequence[paging.Key]) -> bool:
+        """Whether few rows are left by a filter, and sorted by something else.
+
+        They are found by the filter then, and not by going through all in their order.
+        """
+        if not self.conditions or self.counted > counting.COUNTED:
+            return False
+        asked = [self.kind.filters[name].column for name in self.conditions]
+        return all(column is not keys[0].column for column in asked)
 
     @property
     def told(self) -> str:
@@ -232,13 +334,13 @@ class Listing:
         """The address of the page before; empty where there is none."""
         if self.first <= 1 or not self.rows:
             return ""
-        return self._at(**{_BEFORE: token(self.first, self._edges[0])})
+        return self._at(**{_BEFORE: paging.token(self.first, self._edges[0])})
 
     @property
     def further(self) -> str:
         if not self._more:
             return ""
-        return self._at(**{_AFTER: token(self.last + 1, self._edges[1])})
+        return self._at(**{_AFTER: paging.token(self.last + 1, self._edges[1])})
 
     @property
     def start(self) -> str:
@@ -311,7 +413,8 @@ class Listing:
     def counts(self, one: Choice) -> dict[str, str]:
         """How many rows each choice would leave, with all other filters as they are."""
         others = [c for name, c in self.conditions.items() if name != one.name]
-        return one.counts(self.plain.where(*others), self.kind.model)
+        rows = self._joined(self.plain.where(*others), one.name)
+        return one.counts(rows, self.kind.model)
 
     def kept(self, *less: str) -> list[tuple[str, str]]:
         """The parameters that a form sends along with its own, which are those of `less`."""
@@ -332,89 +435,20 @@ class Listing:
     def everything(self) -> Iterator[Any]:
         """All rows that match, in order, a few at a time."""
         order = (key.ordered for key in self.kind.order(self.sort))
-        rows = self.matching.order_by(*order).execution_options(yield_per=500)
+        rows = (
+            self.kind.joined(self.matching, self.sort)
+            .order_by(*order)
+            .execution_options(yield_per=500)
+        )
         return map(self.kind.read, session().connection().execute(rows))
-
-
-def behind(order: Sequence[Key], values: Sequence[Any]) -> Any:
-    """The condition that rows come behind one with these values of the sorted columns.
-
-    Built from the last column to the first: behind by a column, or equal there and behind
-    by the next. What is empty comes before all values, or behind them, as the database
-    has it.
-    """
-    found: Any = None
-    for key, value in reversed(list(zip(order, values, strict=True))):
-        column = key.column
-        empty_first = nulls_are_low() != key.down
-        if value is None:
-            beyond = column.is_not(None) if empty_first else sa.false()
-            same = column.is_(None)
-        else:
-            bound = sa.literal(value, column.type)
-            beyond = column < bound if key.down else column > bound
-            same = column == bound
-            if not empty_first and key.nullable:
-                beyond = sa.or_(beyond, column.is_(None))
-        if found is None:
-            found = beyond
-        elif value is not None and (empty_first or not key.nullable):
-            # Said so that an index can be entered at the value.
-            reached = column <= bound if key.down else column >= bound
-            found = sa.and_(reached, sa.or_(beyond, sa.and_(same, found)))
-        else:
-            found = sa.or_(beyond, sa.and_(same, found))
-    return found
-
-
-def _is_nullable(column: Any) -> bool:
-    columns = getattr(getattr(column, "property", None), "columns", [])
-    return not columns or bool(getattr(columns[0], "nullable", True))
-
-
-def token(place: int, values: Sequence[Any]) -> str:
-    """A place in a list as one word of an address: its number, and the row's sorted values."""
-    text = json.dumps([place, *map(_plain, values)], separators=(",", ":"))
-    return base64.urlsafe_b64encode(text.encode()).decode().rstrip("=")
-
-
-def place(text: str, keys: Sequence[Any]) -> tuple[int, list[Any]] | None:
-    """What a word of an address says; None where it is none of ours."""
-    try:
-        found = json.loads(base64.urlsafe_b64decode(text + "=" * (-len(text) % 4)))
-        number, *values = found
-        if len(values) != len(keys) or not 0 < int(number) < 2**62:
-            return None
-        return int(number), [_value(v, k) for v, k in zip(values, keys, strict=True)]
-    except (ValueError, TypeError, ArithmeticError, AttributeError):
-        return None
-
-
-def _plain(value: Any) -> Any:
-    if isinstance(value, dt.date | dt.time):
-        return value.isoformat()
-    return (
-        value if value is None or isinstance(value, int | float | str) else str(value)
-    )
-
-
-def _value(value: Any, column: Any) -> Any:
-    """A value as the column's own type; ValueError or TypeError where it is none."""
-    if value is None:
-        return None
-    kind = column.type.python_type
-    if issubclass(kind, dt.datetime):
-        found = dt.datetime.fromisoformat(value)
-        return found.replace(tzinfo=found.tzinfo or dt.UTC)
-    if issubclass(kind, dt.date | dt.time):
-        return kind.fromisoformat(value)
-    if kind is Decimal:
-        return Decimal(value) if Decimal(value).is_finite() else None
-    if kind is int and not -(2**63) <= value < 2**63:
-        raise ValueError(value)
-    return kind(value)
 
 
 def address(asked: Mapping[str, str]) -> str:
     """The query of an address, as short as it may be."""
-    return f"?{urlencode(asked, safe=',:')}"
+    return "?" + "&".join(
+        f"{_quoted(name)}={_quoted(value)}" for name, value in asked.items()
+    )
+
+
+def _quoted(text: str) -> str:
+    return text if _PLAIN.fullmatch(text) else quote_plus(text, safe=",:")

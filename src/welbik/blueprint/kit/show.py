@@ -12,6 +12,7 @@ from .. import settings
 from .clock import ZONE
 
 NOTHING = "—"
+_SIGNS = str.maketrans({",": settings.GROUP_SIGN, ".": settings.POINT_SIGN})
 _GROUPED = 10_000
 """Smaller whole numbers are as often years or codes: they are shown as they are."""
 
@@ -20,6 +21,8 @@ def show(value: Any, unit: str = "") -> str:
     """A value for a page: an empty one is a dash, a moment is in the site's zone."""
     if type(value) is str:
         return value
+    if type(value) is int and not unit and -_GROUPED < value < _GROUPED:
+        return str(value)
     if value is None or isinstance(value, Undefined):
         return NOTHING
     if unit:
@@ -50,8 +53,7 @@ def number(value: Any) -> str:
         text = f"{value:,f}" if isinstance(value, Decimal) else f"{value:,}"
     if abs(value) < _GROUPED:
         text = text.replace(",", "")
-    signs = {",": settings.GROUP_SIGN, ".": settings.POINT_SIGN}
-    return "".join(signs.get(c, c) for c in text)
+    return text.translate(_SIGNS)
 
 
 def day(value: dt.date) -> str:

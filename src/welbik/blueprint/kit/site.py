@@ -51,13 +51,14 @@ def make(name: str, address: str, menu: Menu) -> Flask:
     )
     app.jinja_loader = FileSystemLoader(app.root_path)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.jinja_env.filters.update(show=show, show_size=attachments.shown_size)
+    app.jinja_env.filters.update(
+        show=show, at=links.at, show_size=attachments.shown_size
+    )
     app.jinja_env.globals.update(
         title=settings.TITLE,
         menu=menu,
         groups=list(dict.fromkeys(group for group, *_ in menu)),
         to_page=links.to_page,
-        to_row=links.to_row,
         row_url=links.row_url,
         edit_url=links.edit_url,
         asked_return=links.asked_return,

@@ -1,0 +1,51 @@
+"""Statements that are asked on every page: put into words once, and only filled in after."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+
+class Prepared:
+    """A statement in the words of one database; its results are plain rows."""
+
+    def __init__(self, statement: sa.Select[Any], dialect: sa.Dialect) -> None:
+        self._compiled = statement.compile(dialect=dialect)
+        self._text = str(self._compiled)
+        self._names: Sequence[str] | None = self._compiled.positiontup
+        self._typed = [
+            (name, written)
+            for bind, name in self._compiled.bind_names.items()
+            if (written := bind.type.dialect_impl(dialect).bind_processor(dialect))
+        ]
+        columns = enumerate(statement.selected_columns)
+        self._read = [
+            (at, read)
+            for at, column in columns
+            if (
+                read := column.type.dialect_impl(dialect).result_processor(
+                    dialect, None
+                )
+            )
+        ]
+
+    def rows(self, connection: sa.Connection, values: Mapping[str, Any]) -> list[Any]:
+        """The rows for some values of its parameters, as Python values."""
+        filled = dict(self._compiled.construct_params(values))
+        for name, written in self._typed:
+            filled[name] = written(filled[name])
+        given: Any = (
+            filled if self._names is None else tuple(filled[n] for n in self._names)
+        )
+        found = list(connection.exec_driver_sql(self._text, given))
+        if not self._read:
+            return found
+        typed = []
+        for row in found:
+            plain = list(row)
+            for at, read in self._read:
+                plain[at] = read(plain[at])
+            typed.append(plain)
+        return typed
