@@ -49,7 +49,7 @@ def _shape(database: Database) -> dict[str, list[object]]:
     found: dict[str, list[object]] = {}
     ask = database.connection.execute
     for name, sql in ask(
-        "SELECT name, sql FROM sqlite_master WHERE type IN ('table', 'index') ORDER BY name"
+        "SELECT name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite_stat%' AND type IN ('table', 'index') ORDER BY name"
     ).fetchall():
         columns = sorted(row[1:4] for row in ask(f'PRAGMA table_info("{name}")'))
         keys = sorted(row[2:] for row in ask(f'PRAGMA foreign_key_list("{name}")'))

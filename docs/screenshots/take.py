@@ -27,21 +27,25 @@ def pages(address: str) -> None:
         browser = playwright.chromium.launch(
             executable_path=shutil.which("chromium"), args=["--no-sandbox"]
         )
-        page = browser.new_page(base_url=address, viewport=SIZE)
-        page.goto("/hives?sort=-total_kg")
+        page = browser.new_context(base_url=address, viewport=SIZE).new_page()
+        page.goto("/hives?frames=8..12&kind=national,long&sort=-total_kg&filter=open")
         page.screenshot(path=HERE / "list.png")
         hive = page.locator("tbody th a").first.get_attribute("href")
         page.goto(f"{hive}")
-        page.screenshot(path=HERE / "view.png", full_page=False)
+        page.get_by_role("navigation", name="What belongs to it").scroll_into_view_if_needed()
+        page.evaluate("scrollBy(0, 400)")
+        page.screenshot(path=HERE / "view.png")
         page.goto("/apiaries/3/remove")
         page.screenshot(path=HERE / "remove.png")
         _problems(page)
+        _conflict(page, f"{hive}/edit")
+        _bin(page)
         _across(page, f"{hive}/edit")
         page.emulate_media(color_scheme="dark")
-        page.goto("/apiaries")
+        page.goto("/inspections?filter=open&temper=nervous")
         page.screenshot(path=HERE / "dark.png")
         phone = browser.new_page(base_url=address, viewport={"width": 360, "height": 740})
-        phone.goto("/inspections")
+        phone.goto("/inspections?temper=nervous")
         phone.screenshot(path=HERE / "phone.png")
         browser.close()
 
@@ -54,6 +58,31 @@ def _problems(page: Page) -> None:
     page.get_by_label("Closed").fill("2026-01-01")
     page.get_by_role("button", name="Save").click()
     page.screenshot(path=HERE / "form.png")
+
+
+def _conflict(page: Page, path: str) -> None:
+    """Two people who change the same hive."""
+    other = page.context.new_page()
+    for one in (page, other):
+        one.goto(path)
+    for one, frames in ((other, "14"), (page, "13")):
+        one.get_by_label("Frames").fill(frames)
+        one.locator("form").evaluate("form => form.noValidate = true")
+        if one is other:
+            one.get_by_label("Reason").fill("Joined with the colony beside it")
+        one.get_by_role("button", name="Save").click()
+    page.screenshot(path=HERE / "conflict.png")
+    other.close()
+
+
+def _bin(page: Page) -> None:
+    page.goto("/hives")
+    for box in page.locator('[name="row"]').all()[2:6]:
+        box.check()
+    page.get_by_role("button", name="Remove").click()
+    page.get_by_role("button", name="Remove").click()
+    page.get_by_role("link", name="Bin").click()
+    page.screenshot(path=HERE / "bin.png")
 
 
 def _across(page: Page, path: str) -> None:
@@ -137,8 +166,10 @@ def main() -> None:
         assert site.stdout
         found = re.search(r"http://[\d.:]+", site.stdout.readline())
         assert found
-        pages(found.group())
-        site.terminate()
+        try:
+            pages(found.group())
+        finally:
+            site.terminate()
         commands(folder)
 
 
