@@ -59,7 +59,7 @@ def test_a_list_is_searched_filtered_and_shared_by_its_address(bees: Page) -> No
     expect(bees.locator("tbody tr")).to_have_count(1)
     expect(bees).to_have_url(re.compile(r"search="))
     bees.goto("/inspections")
-    bees.get_by_role("button", name="Filter").click()
+    bees.get_by_role("link", name="Filter").click()
     bees.get_by_label("Calm").check()
     bees.get_by_label("Mites from").fill("1")
     bees.get_by_role("button", name="Show").click()

@@ -11,7 +11,8 @@ from flask import request
 
 from . import counting
 from .database import session
-from .lists import List, Listing, address
+from .listing import Listing, address
+from .lists import List
 
 _SHORT = 10
 

@@ -1,0 +1,303 @@
+"""One page of a list, as the address asks for it: its rows, and the addresses around it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+from urllib.parse import quote_plus
+
+import sqlalchemy as sa
+from flask import request
+
+from .. import settings
+from . import counting, paging, words
+from .columns import sql
+from .database import session
+from .filters import Choice, Filter
+from .prepared import Prepared
+
+if TYPE_CHECKING:
+    from .lists import List
+
+SIZES = (10, 25, 50, 100, 200)
+# No field is called so: names of fields hold no dash, and these words begin a clause.
+_SEARCH, _SORT, _PANEL = "search", "sort", "filter"
+_AFTER, _BEFORE, _SIZE = "page-after", "page-before", "page-size"
+_LONGEST = 500
+_PLAIN = re.compile(r"[A-Za-z0-9_.,:~-]*")
+
+
+class Listing:
+    """One page of a list, as the address asks for it."""
+
+    def __init__(self, kind: List, rows: Any, name: str, size: int) -> None:
+        self.kind = kind
+        self.name = name
+        self.asked: dict[str, str] = request.args.to_dict()
+        sort = self.asked.get(f"{name}{_SORT}", "")
+        self.sort = sort if sort.removeprefix("-") in kind.sorts else kind.first
+        self.size = self._size(size)
+        self.search = (
+            self.asked.get(_SEARCH, "").replace("\0", "")[:_LONGEST]
+            if kind.search and not name
+            else ""
+        )
+        self.unread: list[str] = []
+        self.conditions = {} if name else self._conditions()
+        searched = words.having(rows, self.search, kind.search) if self.search else rows
+        self.plain = searched
+        self.matching = (
+            searched.where(*self.conditions.values()) if self.conditions else searched
+        )
+        self.counted = self._count()
+        self.rows, self.first, self._more, self._edges = self._load()
+        whole = not self._more and self.first == 1
+        self.total = len(self.rows) if whole else self.counted
+
+    def _size(self, size: int) -> int:
+        asked = self.asked.get(f"{self.name}{_SIZE}", "")
+        return int(asked) if asked in map(str, SIZES) else size or settings.PAGE
+
+    def _conditions(self) -> dict[str, Any]:
+        """What is filtered by; what can't be read is told, and left out."""
+        found = {}
+        for name, one in self.kind.filters.items():
+            text = self.asked.get(name, "")
+            if not text or len(text) > _LONGEST:
+                continue
+            try:
+                found[name] = one.condition(text)
+            except (ValueError, OverflowError):
+                self.unread.append(f"{name}={text}")
+        return found
+
+    def _load(self) -> tuple[list[Any], int, bool, list[tuple[Any, ...]]]:
+        """The rows; the place of the first; whether more follow; the values at both edges."""
+        keys = self.kind.order(self.sort)
+        back = bool(self.asked.get(f"{self.name}{_BEFORE}"))
+        text = self.asked.get(f"{self.name}{_BEFORE if back else _AFTER}", "")
+        start = paging.place(text, [key.column for key in keys]) if text else None
+        values: dict[str, Any] = {"most": self.size + 1}
+        given: tuple[bool, ...] = ()
+        if start is None:
+            back = False
+        else:
+            values |= {paging.parameter(n): value for n, value in enumerate(start[1])}
+            given = tuple(value is not None for value in start[1])
+        found = self._rows(
+            ("rows", self.sort, back, given),
+            lambda: self.kind.page_of(
+                self.kind.joined(self._expected(), self.sort),
+                keys,
+                back,
+                given,
+                after=self._is_sorted_after(keys),
+            ),
+            values,
+        )
+        more, found = len(found) > self.size, found[: self.size]
+        if back:
+            found.reverse()
+        edges = (
+            [tuple(row)[-len(keys) :] for row in (found[0], found[-1])] if found else []
+        )
+        rows = list(map(self.kind.read, found))
+        if start is None:
+            return rows, 1, more, edges
+        first = max(1, start[0] - len(rows)) if back else start[0]
+        # Going back, what follows is known to be there, and what comes before is not.
+        return rows, 1 if back and not more else first, back or more, edges
+
+    def _rows(
+        self, asked: tuple[Any, ...], make: Callable[[], Any], values: Mapping[str, Any]
+    ) -> list[Any]:
+        """The rows of a statement; those of the whole list are put into words only once."""
+        connection = session().connection()
+        if self.matching is not self.kind.rows:
+            return list(connection.execute(make(), values))
+        kept = self.kind.prepared
+        if asked not in kept:
+            kept[asked] = Prepared(make(), connection.dialect)
+        return kept[asked].rows(connection, values)
+
+    def _count(self) -> int:
+        """How many rows match, up to where counting stops."""
+        ((count,),) = self._rows(
+            ("count",),
+            lambda: sa.select(
+                counting.count(self._joined(self.matching), self.kind.model)
+            ),
+            {},
+        )
+        return int(count)
+
+    def _joined(self, rows: Any, *less: str) -> Any:
+        """The rows, with what is searched or filtered by joined in, and nothing to be shown."""
+        kind = self.kind
+        asked = [
+            one.column
+            for name, one in kind.filters.items()
+            if name in self.conditions and name not in less
+        ]
+        asked += kind.search if self.search else []
+        root = sa.inspect(kind.model)
+        alone = all(getattr(column, "parent", None) is root for column in asked)
+        return rows if alone else kind.joined(rows)
+
+    def _expected(self) -> Any:
+        """The rows, with a word to the database where filters leave many of them.
+
+        A page is then found sooner in the order of the list than by a filter.
+        """
+        if self.counted <= counting.COUNTED:
+            return self.matching
+        return self.plain.where(
+            *(
+                sql("likely({0})", condition, type_=sa.Boolean(), other="({0})")
+                for condition in self.conditions.values()
+            )
+        )
+
+    def _is_sorted_after(self, keys: Sequence[paging.Key]) -> bool:
+        """Whether few rows are left by a filter, and sorted by something else.
+
+        They are found by the filter then, and not by going through all in their order.
+        """
+        if not self.conditions or self.counted > counting.COUNTED:
+            return False
+        asked = [self.kind.filters[name].column for name in self.conditions]
+        return all(column is not keys[0].column for column in asked)
+
+    @property
+    def told(self) -> str:
+        """How many there are, or that it is more than were counted."""
+        return counting.told(self.total)
+
+    @property
+    def last(self) -> int:
+        return self.first + len(self.rows) - 1
+
+    @property
+    def earlier(self) -> str:
+        """The address of the page before; empty where there is none."""
+        if self.first <= 1 or not self.rows:
+            return ""
+        return self._at(**{_BEFORE: paging.token(self.first, self._edges[0])})
+
+    @property
+    def further(self) -> str:
+        if not self._more:
+            return ""
+        return self._at(**{_AFTER: paging.token(self.last + 1, self._edges[1])})
+
+    @property
+    def start(self) -> str:
+        """The address of the first page."""
+        return self._at()
+
+    def _at(self, **place: str) -> str:
+        """This list's address at another place, all else the same."""
+        mine = {f"{self.name}{word}" for word in (_AFTER, _BEFORE)}
+        kept = {k: v for k, v in self.asked.items() if k not in mine}
+        return address(kept | {f"{self.name}{k}": v for k, v in place.items()})
+
+    def but(self, /, **changed: str) -> str:
+        """The address with some parameters changed, at the first page; empty ones are left out."""
+        mine = {f"{self.name}{word}" for word in (_AFTER, _BEFORE)}
+        kept = {k: v for k, v in self.asked.items() if k not in mine} | changed
+        return address({k: v for k, v in kept.items() if v})
+
+    def sorted_by(self, column: str) -> str:
+        """The address that sorts by a column, or turns it round if it is sorted by it."""
+        wanted = f"-{column}" if self.sort == column else column
+        return self.but(**{f"{self.name}{_SORT}": wanted})
+
+    def direction(self, column: str) -> str:
+        """How the list is sorted by a column, in the words of ARIA; empty if it is not."""
+        first = self.sort.partition(",")[0]
+        if first.removeprefix("-") != column:
+            return ""
+        return "descending" if first.startswith("-") else "ascending"
+
+    @property
+    def panel(self) -> bool:
+        """Whether the filters are shown."""
+        return self.asked.get(_PANEL) == "open"
+
+    @property
+    def switch(self) -> str:
+        """The address that shows the filters, or hides them."""
+        shown = address(self.asked | {_PANEL: "" if self.panel else "open"})
+        return (
+            shown.replace(f"{_PANEL}=&", "").removesuffix(f"{_PANEL}=")
+            if self.panel
+            else shown
+        )
+
+    @property
+    def active(self) -> list[tuple[str, str, str]]:
+        """What is filtered by: the label, what is asked, and the address without it."""
+        return [
+            (one.label, one.told(self.asked[name]), self.but(**{name: ""}))
+            for name, one in self.kind.filters.items()
+            if name in self.conditions
+        ]
+
+    @property
+    def clear(self) -> str:
+        """The address without any filter or search."""
+        return self.but(**{name: "" for name in self.kind.filters}, search="")
+
+    @property
+    def sizes(self) -> list[tuple[int, str]]:
+        return [
+            (size, self.but(**{f"{self.name}{_SIZE}": str(size)})) for size in SIZES
+        ]
+
+    @property
+    def download(self) -> str:
+        return self._at(**{"as": "csv"})
+
+    def counts(self, one: Choice) -> dict[str, str]:
+        """How many rows each choice would leave, with all other filters as they are."""
+        others = [c for name, c in self.conditions.items() if name != one.name]
+        rows = self._joined(self.plain.where(*others), one.name)
+        return one.counts(rows, self.kind.model)
+
+    def kept(self, *less: str) -> list[tuple[str, str]]:
+        """The parameters that a form sends along with its own, which are those of `less`."""
+        gone = {_AFTER, _BEFORE, *less}
+        return [
+            (k, v)
+            for k, v in self.asked.items()
+            if k not in gone and not k.endswith("-find")
+        ]
+
+    def kept_by_panel(self) -> list[tuple[str, str]]:
+        return self.kept(*self.kind.filters)
+
+    def finding(self, one: Filter) -> str:
+        """What is typed to find related rows to filter by."""
+        return self.asked.get(f"{one.name}-find", "")[:_LONGEST]
+
+    def everything(self) -> Iterator[Any]:
+        """All rows that match, in order, a few at a time."""
+        order = (key.ordered for key in self.kind.order(self.sort))
+        rows = (
+            self.kind.joined(self.matching, self.sort)
+            .order_by(*order)
+            .execution_options(yield_per=500)
+        )
+        return map(self.kind.read, session().connection().execute(rows))
+
+
+def address(asked: Mapping[str, str]) -> str:
+    """The query of an address, as short as it may be."""
+    return "?" + "&".join(
+        f"{_quoted(name)}={_quoted(value)}" for name, value in asked.items()
+    )
+
+
+def _quoted(text: str) -> str:
+    return text if _PLAIN.fullmatch(text) else quote_plus(text, safe=",:")
