@@ -72,7 +72,8 @@ def ask(app: Application, query: str) -> Any:
 
 def hidden(page: str) -> dict[str, str]:
     """The hidden fields of a form that tell when it was opened, and who by."""
-    return dict(re.findall(r'type="hidden" name="(_\w+)" value="([^"]*)"', page))
+    found = re.findall(r'type="hidden" name="(_\w+)" value="([^"]*)"', page)
+    return {name: html.unescape(value) for name, value in found}
 
 
 def problems(page: str) -> dict[str, str]:
@@ -152,6 +153,22 @@ def test_a_related_row_is_made_without_losing_the_form(app: Application) -> None
     assert 'value="As it was"' in back and 'name="slots-0-place" type="number" value="4"' in back
     # It is for this visitor alone.
     assert "As it was" not in app.flask.test_client().get(made.location).text
+
+
+def test_forms_left_one_from_another_are_found_again_in_turn(app: Application) -> None:
+    left = app.post("/boxes/new", {**BOX, "note": "First", "_part": "new:second"})
+    form = hidden(app.client.get(left.location).text)
+    deeper = app.post("/members/new", {**form, "name": "Second", "_part": "new:guide"})
+    guide = hidden(app.client.get(deeper.location).text)
+    back = app.post("/members/new", {**guide, "name": "Third"})
+    page = app.client.get(back.location).text
+    assert 'value="Second"' in page and "Third" in page
+    guided = ask(app, "SELECT id FROM member WHERE name = 'Third'")
+    made = app.post("/members/new", {**hidden(page), "name": "Second", "guide": str(guided)})
+    whole = app.client.get(made.location).text
+    assert made.location.startswith("/boxes/new?draft=") and 'value="First"' in whole
+    second = ask(app, "SELECT id FROM member WHERE name = 'Second'")
+    assert re.search(rf'name="second" value="{second}" checked', whole)
 
 
 def test_a_double_click_makes_one_row(app: Application) -> None:

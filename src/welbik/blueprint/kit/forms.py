@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from typing import Any, NamedTuple
+from urllib.parse import quote
 
 from flask import abort, current_app, redirect, request, url_for
 from sqlalchemy import Select, select
@@ -125,6 +126,9 @@ class Form:
             draft, {**kept, "token": guard.token(), "several": isinstance(field, Many)}
         )
         here = f"{request.path}?draft={draft}"
+        if links.asked_return():
+            # This form was come to from another, which waits for its row.
+            here += f"&return-to={quote(links.asked_return(), safe='')}"
         back: dict[str, Any] = {"return-to": here}
         there = url_for(f"{field.target.ENDPOINT}.edit_page", **back)
         abort(redirect(there, 303))
