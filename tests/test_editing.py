@@ -255,6 +255,16 @@ def test_two_who_change_a_row_lose_neither_version(
             assert str(ask(app, f"SELECT {name} FROM box ORDER BY id LIMIT 1")) == expected
 
 
+def test_what_was_typed_for_a_row_that_is_gone_is_not_lost(app: Application) -> None:
+    page = f"/boxes/{first(app)}/edit"
+    opened = hidden(app.client.get(page).text)
+    assert app.post(f"/boxes/{first(app)}/remove", {}).status_code == 303
+    answer = app.post(page, {**opened, **BOX, "note": "A long <b>story</b>"})
+    assert answer.status_code == 410 and "This is in the bin" in answer.text
+    assert "<dd>A long &lt;b&gt;story&lt;/b&gt;</dd>" in answer.text
+    assert opened["_seen"] not in answer.text
+
+
 def _chosen(app: Application, count: int = 3) -> dict[str, Any]:
     return {"row": [str(n) for n in range(1, count + 1)]}
 

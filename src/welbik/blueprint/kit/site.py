@@ -128,4 +128,15 @@ def _answer_problems(app: Flask) -> None:
 
 
 def _problem(heading: str, said: str = "") -> str:
-    return render_template("look/problem.html", heading=heading, said=said)
+    return render_template(
+        "look/problem.html", heading=heading, said=said, typed=_typed()
+    )
+
+
+def _typed() -> list[tuple[str, str]]:
+    """What a form sent that could not be taken: it is shown, so that nobody types it again."""
+    try:
+        sent = request.form.items(multi=True)
+    except HTTPException:
+        return []
+    return [(name, text) for name, text in sent if text and not name.startswith("_")]
