@@ -257,7 +257,7 @@ def test_what_goes_wrong_inside_is_told_to_the_log_alone(
     def fail(*arguments: object) -> None:
         raise RuntimeError("the safe word is heather")
 
-    monkeypatch.setattr(app.module("kit.lists").List, "answer", fail)
+    monkeypatch.setattr(app.module("kit.listing"), "answer", fail)
     with caplog.at_level(logging.ERROR):
         answer = app.client.get("/sheds")
     assert answer.status_code == 500

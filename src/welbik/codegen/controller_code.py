@@ -175,6 +175,7 @@ def _imports(schema: Schema, model: Model, context: dict[str, Any], models: set[
     kit |= {"links"} if changed else set()
     kit |= {"removal"} if "remove" in pages else set()
     kit |= {"rows"} if pages - {"list", "new"} or owner else set()
+    kit |= {"listing"} if "list" in pages else set()
     kit |= {"bulk"} if context["chosen"] else set()
     kit |= {"bins"} if context["bin"] else set()
     uuids = [context["part"]["type"]] if pages - {"list", "new"} else []

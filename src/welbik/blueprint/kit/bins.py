@@ -11,6 +11,7 @@ from sqlalchemy.exc import IntegrityError
 
 from . import removal
 from .database import session
+from .listing import Listing
 from .lists import List
 from .relations import key_of
 
@@ -29,7 +30,7 @@ def answer(kind: List) -> ResponseReturnValue:
         abort(400)
     if request.args.get("do") == "empty":
         return _confirm(model)
-    return render_template("look/bin.html", model=model, listing=kind.page())
+    return render_template("look/bin.html", model=model, listing=Listing(kind))
 
 
 def _restore(kind: List) -> ResponseReturnValue:
@@ -42,7 +43,7 @@ def _restore(kind: List) -> ResponseReturnValue:
         flash(f"{model.SINGULAR.capitalize()} {row} is restored.")
         return redirect(url_for(f"{model.ENDPOINT}.bin_page"), 303)
     page = render_template(
-        "look/bin.html", model=model, listing=kind.page(), refused=row
+        "look/bin.html", model=model, listing=Listing(kind), refused=row
     )
     return page, 409
 

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from .fields import Field
 from .show import NOTHING
-
-if TYPE_CHECKING:
-    from .forms import Entry
 
 
 class Difference(NamedTuple):
@@ -27,21 +24,32 @@ def digest(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:12]
 
 
+def digests(typed: Mapping[str, str]) -> str:
+    """What each field held, told apart without telling it."""
+    return ".".join(map(digest, typed.values()))
+
+
 def between(
-    fields: Mapping[str, Field], mine: Entry, stored: Entry
+    fields: Mapping[str, Field],
+    mine: Mapping[str, str],
+    opened_with: str,
+    stored: Mapping[str, str],
 ) -> list[Difference]:
-    """What was stored since a form was opened, and differs from what it holds."""
-    opened = mine.seen.split(".")
+    """What was stored since a form was opened, and differs from what it holds.
+
+    `opened_with` are the digests of what the fields held then.
+    """
+    opened = opened_with.split(".")
     if len(opened) != len(fields):
         opened = [""] * len(fields)
     found = []
     for (name, field), before, now in zip(
-        fields.items(), opened, stored.seen.split("."), strict=True
+        fields.items(), opened, digests(stored).split("."), strict=True
     ):
-        typed = field.tidy(mine.typed[name])
-        if before == now or typed == stored.typed[name]:
+        typed = field.tidy(mine[name])
+        if before == now or typed == stored[name]:
             continue
         both = digest(typed) != before
-        told = [field.told(text) or NOTHING for text in (stored.typed[name], typed)]
+        told = [field.told(text) or NOTHING for text in (stored[name], typed)]
         found.append(Difference(name, field.label, told[0], told[1], both))
     return found

@@ -76,7 +76,9 @@ class Form:
             name: field.typed(getattr(row, field.column))
             for name, field in self.fields.items()
         }
-        return Entry(self, typed, seen=_digests(typed) if row.id is not None else "")
+        return Entry(
+            self, typed, seen=conflicts.digests(typed) if row.id is not None else ""
+        )
 
     def read(self, row: Any) -> Entry:
         """What this request sent: only declared fields are looked at, fixed ones only once."""
@@ -286,7 +288,9 @@ class Entry:
         now = self.form.of(row)
         if self.seen == now.seen:
             return False
-        self.meanwhile = conflicts.between(self.form.fields, self, now)
+        self.meanwhile = conflicts.between(
+            self.form.fields, self.typed, self.seen, now.typed
+        )
         for found in self.meanwhile:
             if not found.both:
                 self.typed[found.name] = now.typed[found.name]
@@ -327,8 +331,3 @@ class _Filled:
                 return session().get(field.target, value)
             return value
         return getattr(self._row, name)
-
-
-def _digests(typed: dict[str, str]) -> str:
-    """What each field held, told apart without telling it."""
-    return ".".join(map(conflicts.digest, typed.values()))

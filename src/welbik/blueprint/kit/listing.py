@@ -1,24 +1,26 @@
-"""One page of a list, as the address asks for it: its rows, and the addresses around it."""
+"""One page of a list, as the address asks for it: its rows, and the addresses around it.
+
+All that is asked stands in the address, so that it can be shared and gone back to.
+"""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 from urllib.parse import quote_plus
 
 import sqlalchemy as sa
-from flask import request
+from flask import redirect, render_template, request
+from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import counting, paging, words
+from . import counting, export, paging, words
 from .columns import sql
 from .database import session
 from .filters import Choice, Filter
+from .lists import List
 from .prepared import Prepared
-
-if TYPE_CHECKING:
-    from .lists import List
 
 SIZES = (10, 25, 50, 100, 200)
 # No field is called so: names of fields hold no dash, and these words begin a clause.
@@ -28,10 +30,45 @@ _LONGEST = 500
 _PLAIN = re.compile(r"[A-Za-z0-9_.,:~-]*")
 
 
-class Listing:
-    """One page of a list, as the address asks for it."""
+def answer(kind: List, template: str) -> ResponseReturnValue:
+    """The page of a list that the address asks for, or all of it as a table to save."""
+    tidy = _tidy(kind)
+    if tidy is not None:
+        return redirect(f"{request.path}{tidy}")
+    listing = Listing(kind)
+    if request.args.get("as") == "csv":
+        return export.answer(kind.model.PLURAL, kind.headings, listing.everything())
+    return render_template(template, listing=listing)
 
-    def __init__(self, kind: List, rows: Any, name: str, size: int) -> None:
+
+def _tidy(kind: List) -> str | None:
+    """Where what a form sent stands in the notation of the address; None if it does so."""
+    asked = request.args
+    loose = any(
+        not value or key.endswith(("-low", "-high", "-empty"))
+        for key, value in asked.items()
+    )
+    if not loose and len(asked) == sum(map(len, asked.listvalues())):
+        return None
+    found = {
+        k: v for k, v in asked.items() if v and k.rpartition("-")[0] not in kind.filters
+    }
+    for name, one in kind.filters.items():
+        try:
+            found[name] = one.typed(asked)
+        except ValueError:
+            found.pop(name, None)
+    finds = {k: v for k, v in asked.items() if v and k.endswith("-find")}
+    return address({k: v for k, v in found.items() if v} | finds)
+
+
+class Listing:
+    """One page of a list, as the address asks for it.
+
+    Only rows that meet the conditions of `where`; `name` tells lists on a page apart.
+    """
+
+    def __init__(self, kind: List, *where: Any, name: str = "", size: int = 0) -> None:
         self.kind = kind
         self.name = name
         self.asked: dict[str, str] = request.args.to_dict()
@@ -45,6 +82,7 @@ class Listing:
         )
         self.unread: list[str] = []
         self.conditions = {} if name else self._conditions()
+        rows = kind.rows.where(*where) if where else kind.rows
         searched = words.having(rows, self.search, kind.search) if self.search else rows
         self.plain = searched
         self.matching = (

@@ -1,7 +1,4 @@
-"""What a list shows and can be asked; its pages are in `listing`.
-
-All that is asked stands in the address, so that it can be shared and gone back to.
-"""
+"""What a list shows, and what it can be sorted, searched and filtered by."""
 
 from __future__ import annotations
 
@@ -10,13 +7,10 @@ from functools import cached_property
 from typing import Any
 
 import sqlalchemy as sa
-from flask import redirect, render_template, request
-from flask.typing import ResponseReturnValue
 
-from . import export, light, paging
+from . import light, paging
 from .columns import sql
 from .filters import Filter
-from .listing import Listing, address
 from .prepared import Prepared
 
 
@@ -53,44 +47,6 @@ class List:
     def read(self) -> Any:
         """What makes a row of the list of a result's row."""
         return light.reader(self.rows, self.related)
-
-    def answer(self, template: str) -> ResponseReturnValue:
-        """The page of the list that the address asks for, or all of it as a table to save."""
-        tidy = self._tidy()
-        if tidy is not None:
-            return redirect(f"{request.path}{tidy}")
-        listing = self.page()
-        if request.args.get("as") == "csv":
-            return export.answer(self.model.PLURAL, self.headings, listing.everything())
-        return render_template(template, listing=listing)
-
-    def page(self, *where: Any, name: str = "", size: int = 0) -> Listing:
-        """A page of the rows that meet some conditions; `name` tells lists on a page apart."""
-        return Listing(
-            self, self.rows.where(*where) if where else self.rows, name, size
-        )
-
-    def _tidy(self) -> str | None:
-        """Where what a form sent stands in the notation of the address; None if it does so."""
-        asked = request.args
-        loose = any(
-            not value or key.endswith(("-low", "-high", "-empty"))
-            for key, value in asked.items()
-        )
-        if not loose and len(asked) == sum(map(len, asked.listvalues())):
-            return None
-        found = {
-            k: v
-            for k, v in asked.items()
-            if v and k.rpartition("-")[0] not in self.filters
-        }
-        for name, one in self.filters.items():
-            try:
-                found[name] = one.typed(asked)
-            except ValueError:
-                found.pop(name, None)
-        finds = {k: v for k, v in asked.items() if v and k.endswith("-find")}
-        return address({k: v for k, v in found.items() if v} | finds)
 
     def joined(self, rows: Any, sort: str = "") -> Any:
         """The rows with those that they relate to.

@@ -56,8 +56,8 @@ class Tabs:
         self.listing: Listing | None = None
         if self.open in collections:
             one = collections[self.open]
-            self.listing = one.list.page(
-                one.column == row.id, name=f"{self.open}-", size=_SHORT
+            self.listing = Listing(
+                one.list, one.column == row.id, name=f"{self.open}-", size=_SHORT
             )
 
 
