@@ -68,7 +68,7 @@ def _removed(owner: Reference | None, listed: bool) -> str:
 def _under(schema: Schema, model: Model, owner: Reference) -> str:
     """The address of a row's parent, and of the rows below it."""
     parent = schema.models[owner.target]
-    route = part_of(parent)["route"].replace("part>", "parent>")
+    route = part_of(parent)["route"].replace("part>", "owner>")
     return f"/{parent.url}/{route}/{model.url}"
 
 
@@ -80,14 +80,13 @@ def _owner(schema: Schema, model: Model, owner: Reference) -> dict[str, str]:
     under = find(model).replace("rows.find(", "rows.find_under(parent, ")
     pages = {"new", "edit"} & set(model.pages)
     if pages == {"new"}:
-        arguments, row = [f"parent: {kind}"], new
+        arguments, row = [f"owner: {kind}"], new
     elif pages == {"edit"}:
-        arguments, row = [f"parent: {kind}", f"part: {part}"], under
+        arguments, row = [f"owner: {kind}", f"part: {part}"], under
     else:
-        arguments = [f"parent_part: {kind}", f"part: {part} | None = None"]
+        arguments = [f"owner: {kind}", f"part: {part} | None = None"]
         row = f"{new} if part is None else {under}"
-    arguments[0] = f"parent: {kind}"
-    found = find(parent).replace(", part", ", parent", 1)
+    found = find(parent).replace(", part", ", owner", 1)
     return {
         "signature": call("def edit_page", arguments, tail=" -> ResponseReturnValue:"),
         "find": found,

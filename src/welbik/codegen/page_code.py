@@ -162,7 +162,7 @@ def _make(schema: Schema, model: Model, child: Model, collection: Collection) ->
     owner = schema.owner_of(child)
     if owner is None:
         return f"{way}, '{collection.via}': row.id}})"
-    return f"{way}, 'parent': row.url_part}})" if owner.name == collection.via else ""
+    return f"{way}, 'owner': row.url_part}})" if owner.name == collection.via else ""
 
 
 def is_owned(schema: Schema, model: Model) -> bool:

@@ -63,7 +63,7 @@ def edit_url(row: Any) -> str:
     if not row.OWNER:
         return at(row.url_part, endpoint)
     parent = getattr(row, row.OWNER)
-    return url_for(endpoint, parent=parent.url_part, part=row.url_part)
+    return url_for(endpoint, owner=parent.url_part, part=row.url_part)
 
 
 def can_make(model: Any) -> bool:
