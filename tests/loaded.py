@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import itertools
 import re
+import sqlite3
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -104,6 +105,12 @@ class Application:
             yield found
         finally:
             event.remove(engine, "before_cursor_execute", note)
+
+
+def ask(app: Application, query: str) -> Any:
+    """One value straight from the database."""
+    with sqlite3.connect(app.root / "bees.db") as connection:
+        return connection.execute(query).fetchone()[0]
 
 
 @contextmanager

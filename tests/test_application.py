@@ -35,7 +35,7 @@ def test_every_page_of_every_model_answers(text: str) -> None:
         assert app.client.get("/").status_code == 200
         for model in app.schema:
             sorts = [f"?sort={sign}{name}" for name in model.columns for sign in ("", "-")]
-            part = _part(app, model)
+            part, key = _part(app, model), _part(app, model, "id")
             pages = [
                 "",
                 "/new",
@@ -46,6 +46,8 @@ def test_every_page_of_every_model_answers(text: str) -> None:
                 "?page-size=10&filter=open",
                 "?page-after=x&sort=nothing&search=a",
                 "?as=csv",
+                f"/chosen?row={key}",
+                f"/chosen?row={key}&do=remove",
             ]
             for page in pages:
                 answer = app.client.get(app.form_of(f"/{model.url}{page}"))
@@ -53,12 +55,11 @@ def test_every_page_of_every_model_answers(text: str) -> None:
                 assert answer.status_code == 200, (model.name, page, text)
 
 
-def _part(app: Application, model: Model) -> str:
-    """What the address of a model's first row ends in."""
+def _part(app: Application, model: Model, name: str = "url_part") -> str:
+    """What the address of a model's first row ends in, or another attribute of it."""
     with app.flask.app_context():
         row = app.row_class(model)
-        found: str = app.module("kit.database").session().get(row, 1).url_part
-        return found
+        return str(getattr(app.module("kit.database").session().get(row, 1), name))
 
 
 def _typed(app: Application, model: Model) -> dict[str, str]:

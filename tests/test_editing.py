@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
-from loaded import Application, application
+from loaded import Application, application, ask
 
 CLUB = """\
 model Member
@@ -63,11 +63,6 @@ BOX = {"code": "ZZ99", "member": "1", "room": "12", "used": "3"}
 def app() -> Iterator[Application]:
     with application(CLUB) as app:
         yield app
-
-
-def ask(app: Application, query: str) -> Any:
-    with sqlite3.connect(app.root / "bees.db") as connection:
-        return connection.execute(query).fetchone()[0]
 
 
 def hidden(page: str) -> dict[str, str]:

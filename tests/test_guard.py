@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from loaded import Application, application
+from loaded import Application, application, ask
 from sqlalchemy.exc import OperationalError
 
 SHED = """\
@@ -39,11 +39,6 @@ seed
 def app() -> Iterator[Application]:
     with application(SHED) as app:
         yield app
-
-
-def ask(app: Application, query: str) -> Any:
-    with sqlite3.connect(app.root / "bees.db") as connection:
-        return connection.execute(query).fetchone()[0]
 
 
 def test_nothing_inline_runs_and_nothing_comes_from_elsewhere(app: Application) -> None:
@@ -247,6 +242,16 @@ def test_what_is_asked_of_a_list_comes_from_a_closed_list(app: Application, quer
     for statement in asked:
         assert "DROP" not in statement and "OR 1=1" not in statement and "secret" not in statement
     assert ask(app, "SELECT count(*) FROM shed") == 4
+
+
+def test_notes_and_parts_that_are_made_up_break_nothing(app: Application) -> None:
+    once = re.search(r'_once" value="([^"]+)', app.client.get("/sheds/new").text)
+    assert once and app.post("/sheds/new", {"name": "Noted", "_once": once[1]}).status_code == 303
+    # A note of one kind is none of the other.
+    assert app.client.get(f"/sheds/new?draft={once[1]}").status_code == 200
+    for part in ("new:tools", "new:name", "new:nothing", "find:nothing", "check:", "new:"):
+        assert app.post("/sheds/new", {"name": "Parted", "_part": part}).status_code < 500
+    assert app.client.get("/sheds?other-low=1&x-empty=2").status_code == 302
 
 
 def test_what_goes_wrong_inside_is_told_to_the_log_alone(

@@ -271,6 +271,7 @@ def test_what_the_panel_sends_is_redirected_to_the_notation_of_the_address(
         ("frames-low=8&frames-high=&frames-empty=yes", "frames=-"),
         ("kind=long&kind=national&kind=long", "kind=long,national"),
         ("yard=1&yard=3&search=&sort=code", "yard=1,3&sort=code"),
+        ("other-low=3&frames-low=8", "frames=8.."),
     ):
         answer = app.client.get(f"/crates?filter=open&{sent}")
         assert answer.status_code == 302
@@ -334,6 +335,29 @@ def test_days_of_filters_may_count_from_today(app: Application) -> None:
         name, _, value = text.partition("=")
         page = app.client.get("/crates", query_string={name: value, "filter": "open"})
         assert "Not understood" not in page.text and f'value="{value.split("..")[1]}"' in page.text
+
+
+def test_now_is_a_moment_and_today_a_day(app: Application) -> None:
+    now = dt.datetime.now(dt.UTC)
+    moments = [now + dt.timedelta(hours=h) for h in (-25, -23, 1)]
+    with sqlite3.connect(app.root / "bees.db") as connection:
+        kept = connection.execute("SELECT seen, id FROM crate WHERE id < 4").fetchall()
+        texts = [f"{moment:%Y-%m-%d %H:%M:%S}.000000" for moment in moments]
+        connection.executemany(
+            "UPDATE crate SET seen = ? WHERE id = ?", zip(texts, (1, 2, 3), strict=True)
+        )
+        names = [
+            code
+            for (code,) in connection.execute("SELECT code FROM crate WHERE id < 4 ORDER BY id")
+        ]
+    try:
+        assert codes(app, "?seen=now - 1 day..now") == [names[1]]
+        assert set(codes(app, "?seen=now - 2 days..now")) == set(names[:2])
+        ahead = {n for n, m in zip(names, moments, strict=True) if m.date() == now.date()}
+        assert ahead <= set(codes(app, "?seen=today..today"))
+    finally:
+        with sqlite3.connect(app.root / "bees.db") as connection:
+            connection.executemany("UPDATE crate SET seen = ? WHERE id = ?", kept)
 
 
 def test_a_download_is_what_the_list_shows_all_of_it_in_its_order(

@@ -165,10 +165,6 @@ def _make(schema: Schema, model: Model, child: Model, collection: Collection) ->
     return f"{way}, 'owner': row.url_part}})" if owner.name == collection.via else ""
 
 
-def is_owned(schema: Schema, model: Model) -> bool:
-    return schema.owner_of(model) is not None
-
-
 def tree_of(model: Model) -> Reference | None:
     """The reference to rows of the same model, where it can't go in circles."""
     own = (r for r in model.references if r.target == model.name and not r.loops)

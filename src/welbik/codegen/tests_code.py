@@ -9,6 +9,7 @@ from ..kinds.boolean import Boolean
 from ..kinds.literals import quote
 from ..rules.tree import Aggregate, Node, Value, walk
 from ..schema.model import Field, Many, Model, Reference, Schema
+from .page_code import is_chosen
 from .python import call, doc, from_import, fstring, line, names_used
 
 
@@ -175,6 +176,8 @@ def _answers(model: Model, owner: Reference | None) -> str:
         "remove": 'f"/{row.url_part}/remove"',
     }
     found = [known[page] for page in names]
+    if is_chosen(model):
+        found.append('f"/chosen?row={row.id}"')
     return f"({', '.join(found)}{',' if len(found) == 1 else ''})"
 
 

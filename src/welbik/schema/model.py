@@ -347,7 +347,10 @@ class Schema:
         return None
 
     def is_chosen(self, name: str) -> bool:
-        """Whether rows of a model are chosen by their names, in forms or filters."""
+        """Whether rows of a model are chosen by their names: in forms, filters or their list."""
+        pages = set(self.models[name].pages)
+        if "list" in pages and {"edit", "remove"} & pages:
+            return True
         many = (m.target for model in self for m in model.many)
         return bool(self.referring(name)) or name in many
 

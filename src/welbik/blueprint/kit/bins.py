@@ -40,7 +40,8 @@ def _restore(kind: List) -> ResponseReturnValue:
     if row is None or row.removed_at is None:
         abort(404)
     if removal.restore(row):
-        flash(f"{model.SINGULAR.capitalize()} {row} is restored.")
+        called = f"{model.SINGULAR[:1].upper()}{model.SINGULAR[1:]}"
+        flash(f"{called} {row} is restored.")
         return redirect(url_for(f"{model.ENDPOINT}.bin_page"), 303)
     page = render_template(
         "look/bin.html", model=model, listing=Listing(kind), refused=row

@@ -6,6 +6,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from . import show
+
 COUNTED = 10_000
 """Where counting the rows of a list stops."""
 
@@ -20,4 +22,4 @@ def count(
 
 def told(number: int, most: int = COUNTED) -> str:
     """A count as people read it."""
-    return f"{most:,}+" if number > most else f"{number:,}"
+    return f"{show.count(most)}+" if number > most else show.count(number)

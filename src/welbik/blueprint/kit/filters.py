@@ -21,6 +21,7 @@ from werkzeug.datastructures import MultiDict
 from . import clock, counting
 from .columns import Moment
 from .database import live, session
+from .paging import is_nullable
 from .relations import key_of
 from .show import show
 
@@ -28,6 +29,7 @@ EMPTY = "-"
 ENOUGH = 1_000
 """Where counting the rows of a choice stops."""
 _FEW = 12
+_DAY = re.compile(r"[0-9-]{8,10}")
 _FROM_NOW = re.compile(r"(today|now)(?:\s*([+-])\s*([0-9]{1,6})\s*days?)?")
 
 
@@ -43,8 +45,7 @@ class Filter:
 
     @property
     def may_be_empty(self) -> bool:
-        columns = getattr(getattr(self.column, "property", None), "columns", [])
-        return not columns or bool(getattr(columns[0], "nullable", True))
+        return is_nullable(self.column)
 
     def typed(self, asked: MultiDict[str, str]) -> str:
         """What the panel's controls ask for, in the notation of the address."""
@@ -114,7 +115,7 @@ class Range(Filter):
         found = [self.column >= self.value(low)] if low else []
         if high:
             end = self.value(high)
-            if isinstance(end, dt.datetime) and len(high) <= len("2026-04-01"):
+            if isinstance(end, dt.datetime) and _is_day(high):
                 # A whole day is included to its end.
                 return sa.and_(*found, self.column < end + dt.timedelta(days=1))
             found.append(self.column <= end)
@@ -132,9 +133,9 @@ class Range(Filter):
                 raise ValueError(text) from None
             if kind == "date":
                 return day
-            return (
-                clock.now() if moved[1] == "now" and not days else clock.local(f"{day}")
-            )
+            if moved[1] == "now":
+                return clock.now() + dt.timedelta(days=days)
+            return clock.local(f"{day}")
         if kind == "date":
             return dt.date.fromisoformat(text)
         if kind == "time":
@@ -318,6 +319,11 @@ class Linked(Related):
         if key is None:
             raise ValueError(part)
         return self.column.any(self.target.id == key)
+
+
+def _is_day(text: str) -> bool:
+    """Whether an end is a whole day, and no moment of one."""
+    return text.startswith("today") or _DAY.fullmatch(text) is not None
 
 
 def parts(text: str) -> list[str]:

@@ -53,7 +53,7 @@ class Form:
         kept = notes.read(request.args.get("draft", ""))
         if (
             kept is not None
-            and kept["token"] == guard.token()
+            and kept.get("token") == guard.token()
             and kept["path"] == request.path
         ):
             entry.typed |= {k: v for k, v in kept["typed"].items() if k in entry.typed}
@@ -106,8 +106,9 @@ class Form:
         # The write lock comes first: whoever else sends this form has done so by now.
         session()
         kept = notes.read(once)
-        there = session().get(self.model, kept["row"]) if kept else None
-        if there is not None and kept["model"] == self.model.__tablename__:
+        ours = kept is not None and kept.get("model") == self.model.__tablename__
+        there = session().get(self.model, kept["row"]) if ours else None
+        if there is not None:
             abort(
                 redirect(links.back(links.row_url(there) or url_for("start_page")), 303)
             )
@@ -115,7 +116,7 @@ class Form:
     def _leave(self, entry: Entry, name: str) -> None:
         """Goes to make a row to choose, and keeps this form as it is till then."""
         field = self.fields.get(name)
-        if not isinstance(field, Reference | Many):
+        if not isinstance(field, Reference | Many) or not links.can_make(field.target):
             abort(400)
         draft = notes.new_name()
         kept = {
@@ -276,7 +277,6 @@ class Entry:
         return {
             field.label: field.told(typed[name])
             for name, field in self.form.fields.items()
-            if field.control not in ("parts", "file")
         }
 
     def _overtaken(self, row: Any) -> bool:

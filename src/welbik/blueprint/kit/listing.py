@@ -26,6 +26,8 @@ SIZES = (10, 25, 50, 100, 200)
 # No field is called so: names of fields hold no dash, and these words begin a clause.
 _SEARCH, _SORT, _PANEL = "search", "sort", "filter"
 _AFTER, _BEFORE, _SIZE = "page-after", "page-before", "page-size"
+# What the panel's controls are called beyond the names of their filters.
+_ENDS = ("-low", "-high", "-empty")
 _LONGEST = 500
 _PLAIN = re.compile(r"[A-Za-z0-9_.,:~-]*")
 
@@ -44,15 +46,10 @@ def answer(kind: List, template: str) -> ResponseReturnValue:
 def _tidy(kind: List) -> str | None:
     """Where what a form sent stands in the notation of the address; None if it does so."""
     asked = request.args
-    loose = any(
-        not value or key.endswith(("-low", "-high", "-empty"))
-        for key, value in asked.items()
-    )
+    loose = any(not value or key.endswith(_ENDS) for key, value in asked.items())
     if not loose and len(asked) == sum(map(len, asked.listvalues())):
         return None
-    found = {
-        k: v for k, v in asked.items() if v and k.rpartition("-")[0] not in kind.filters
-    }
+    found = {k: v for k, v in asked.items() if v and not k.endswith((*_ENDS, "-find"))}
     for name, one in kind.filters.items():
         try:
             found[name] = one.typed(asked)
@@ -266,12 +263,9 @@ class Listing:
     @property
     def switch(self) -> str:
         """The address that shows the filters, or hides them."""
-        shown = address(self.asked | {_PANEL: "" if self.panel else "open"})
-        return (
-            shown.replace(f"{_PANEL}=&", "").removesuffix(f"{_PANEL}=")
-            if self.panel
-            else shown
-        )
+        if not self.panel:
+            return address(self.asked | {_PANEL: "open"})
+        return address({k: v for k, v in self.asked.items() if k != _PANEL})
 
     @property
     def active(self) -> list[tuple[str, str, str]]:

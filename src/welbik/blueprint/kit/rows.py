@@ -21,12 +21,10 @@ def find_under(parent: Any, model: type[Row], part: int | str, by: Any = None) -
     return found
 
 
-def find(
-    model: type[Row], part: int | str, by: Any = None, *, removed: bool = False
-) -> Row:
-    """The row that an address names, by its key or by the column `by`; 404 when there is none.
+def find(model: type[Row], part: int | str, by: Any = None) -> Row:
+    """The row that an address names, by its key or by the column `by`.
 
-    Rows in the bin are found only where `removed` says so.
+    404 when there is none, 410 when it is in the bin.
     """
     row: Any
     if by is not None:
@@ -34,7 +32,7 @@ def find(
         column: Any = getattr(model, "removed_at", None)
         if column is not None:
             # A word may be used anew once its row is in the bin.
-            named = named.order_by(column.is_(None) if removed else column.is_not(None))
+            named = named.order_by(column.is_not(None))
         row = session().scalars(named).first()
     else:
         row = (
@@ -42,10 +40,9 @@ def find(
             if isinstance(part, int) and part >= 2**63
             else session().get(model, part)
         )
-    gone = getattr(row, "removed_at", None) is not None
-    if row is None or gone < removed:
+    if row is None:
         abort(404)
-    if gone > removed:
+    if getattr(row, "removed_at", None) is not None:
         abort(410)
     found: Row = row
     return found

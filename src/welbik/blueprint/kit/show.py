@@ -56,6 +56,11 @@ def number(value: Any) -> str:
     return text.translate(_SIGNS)
 
 
+def count(value: int) -> str:
+    """How many there are: grouped from the first thousand on."""
+    return f"{value:,}".translate(_SIGNS)
+
+
 def day(value: dt.date) -> str:
     month = settings.MONTHS[value.month - 1]
     return settings.DATE.format(
