@@ -26,11 +26,12 @@ def described(schema: Schema, model: Model) -> dict[str, Any]:
     table = table_of(model, schema)
     url = f"/{model.url}"
     part = model.address or model.key or "id"
+    under = f"{_owner_url(schema, model)}{url}"
     pages = {
         "list": url,
-        "new": f"{url}/new",
+        "new": f"{under}/new",
         "view": f"{url}/<{part}>",
-        "edit": f"{url}/<{part}>/edit",
+        "edit": f"{under}/<{part}>/edit",
         "remove": f"{url}/<{part}>/remove",
     }
     return {
@@ -115,6 +116,15 @@ def _field(field: Field) -> dict[str, Any]:
     if field.shape is not None:
         found["part"] = [_field(inner) | {"name": inner.name} for inner in field.shape.fields]
     return found
+
+
+def _owner_url(schema: Schema, model: Model) -> str:
+    """The address of the row that a row is made under; empty where it stands alone."""
+    owner = schema.owner_of(model)
+    if owner is None:
+        return ""
+    parent = schema.models[owner.target]
+    return f"/{parent.url}/<{parent.address or parent.key or 'id'}>"
 
 
 def _control(field: Field) -> str:
