@@ -59,7 +59,7 @@ class Application:
         url, _, rest = path.lstrip("/").partition("/")
         model = next((m for m in self.schema if m.url == url), None)
         owner = self.schema.owner_of(model) if model else None
-        if model is None or owner is None or not rest.endswith(("new", "edit")):
+        if model is None or owner is None or not re.fullmatch("new|[^/]+/edit", rest):
             return path
         with self.flask.test_request_context():
             find = self.module("kit.rows").find
@@ -90,6 +90,14 @@ class Application:
         path = self.form_of(path, typed)
         seen = re.search(r'name="_seen" value="([^"]*)"', self.client.get(path).text)
         return self.post(path, {**typed, "_seen": seen.group(1) if seen else ""})
+
+    def agree(self, path: str, typed: dict[str, Any] | None = None) -> Any:
+        """Opens a page that asks whether something is to be done, and agrees to it."""
+        shown = re.search(
+            r'name="_shown" value="([^"]*)"', self.client.get(path, query_string=typed).text
+        )
+        path = path.partition("?")[0]
+        return self.post(path, {**(typed or {}), "_shown": shown.group(1) if shown else ""})
 
     @contextmanager
     def queries(self) -> Iterator[list[str]]:

@@ -284,7 +284,7 @@ def test_removal_goes_to_the_bin_and_history_is_kept(bees: Application) -> None:
     (visited,) = ask(bees, "SELECT hive_id FROM inspection LIMIT 1")[0]
     (code,) = ask(bees, "SELECT code FROM hive WHERE id = ?", visited)[0]
     asked = bees.client.get(f"/hives/{code}/remove").text
-    assert "These stay as they are" in asked and "removed with it" not in asked
+    assert "out of sight as long as it lies there" in asked and "removed with it" not in asked
     assert bees.post("/hives/YY-0007/remove", {}).status_code == 303
     assert bees.client.get("/hives/YY-0007").status_code == 410
     assert "YY-0007" not in bees.client.get("/hives?sort=-code").text

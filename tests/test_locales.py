@@ -43,3 +43,15 @@ def test_what_is_no_locale_is_said(project: Project, locale: str) -> None:
     project.write("welbik.toml", f'package = "bees"\nlocale = "{locale}"\n')
     said = project.run("check", code=1).stderr
     assert "is no locale" in said and 'write one such as "en-GB"' in said
+
+
+def test_what_is_worked_out_is_an_amount_and_measured_numbers_show_three_digits() -> None:
+    text = "model Crate\n    year integer 0..9999\n    share number 0..100000\n    sum integer = year * 1\nseed\n    1 Crate\n"
+    with application(text, locale="de") as app:
+        made = app.post("/crates/new", {"year": "1987", "share": "12.34567"})
+        for page in (made.location, "/crates"):
+            shown = app.client.get(page).text
+            assert ">1987<" in shown and "1.987" in shown and "12,3" in shown
+            assert "12,34" not in shown
+        assert 'value="12.34567"' in app.client.get(f"{made.location}/edit").text
+        assert "12.34567" in app.client.get("/crates?as=csv").text

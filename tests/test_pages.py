@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 import pytest
 from conftest import CHROMIUM, HERE
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, ConsoleMessage, Page, expect
 
 pytestmark = pytest.mark.skipif(
     CHROMIUM is None and not os.environ.get("CI"), reason="no Chromium on this machine"
@@ -26,7 +26,10 @@ def bees(browser: Browser, register: str, request: pytest.FixtureRequest) -> Ite
     context = browser.new_context(base_url=register, java_script_enabled=request.param)
     page = context.new_page()
     page.set_default_timeout(15_000)
+    wrong: list[str] = []
+    page.on("console", lambda message: wrong.append(message.text) if _is_loud(message) else None)
     yield page
+    assert wrong == []
     context.close()
 
 
@@ -37,13 +40,15 @@ def page(browser: Browser, register: str) -> Iterator[Page]:
     opened.set_default_timeout(15_000)
     wrong: list[str] = []
     opened.on("pageerror", lambda error: wrong.append(str(error)))
-    opened.on(
-        "console",
-        lambda message: wrong.append(message.text) if "Content Security" in message.text else None,
-    )
+    opened.on("console", lambda message: wrong.append(message.text) if _is_loud(message) else None)
     yield opened
     assert wrong == []
     context.close()
+
+
+def _is_loud(message: ConsoleMessage) -> bool:
+    """Whether a message is a fault of the page: an answer that is no 200 is told there too."""
+    return message.type in ("error", "warning") and "the server responded" not in message.text
 
 
 def _hive(page: Page, number: int = 0) -> str:

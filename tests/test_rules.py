@@ -249,6 +249,9 @@ class Table:
     def follow(self, reference: str) -> Table:
         return Table(self.data, SCOPE[self.model][reference].target)
 
+    def near(self, positions: Any) -> tuple[Any, Any]:
+        return self, positions
+
     def children(self, hop: tree.Hop) -> tuple[Any, Any]:
         if hop.via:
             pairs = [
@@ -279,6 +282,9 @@ class _Some:
 
     def follow(self, reference: str) -> Table:
         return self.table.follow(reference)
+
+    def near(self, positions: Any) -> tuple[Any, Any]:
+        return self, positions
 
     def children(self, hop: tree.Hop) -> tuple[Any, Any]:
         rows, owner = self.table.children(hop)

@@ -58,7 +58,7 @@ def test_the_whole_language_is_shown(project: Project) -> None:
 
 
 def _json(value: object) -> object:
-    plain = isinstance(value, str | int | float | bool | list) or value is None
+    plain = isinstance(value, str | int | float | bool | list | dict) or value is None
     if plain:
         return value
     return (
@@ -78,7 +78,8 @@ def test_made_up_values_fit_the_json_schema_of_their_form(text: str, seed: int) 
         found = form_schema(schema, model)
         jsonschema.Draft202012Validator.check_schema(found)
         values = factory.values(model.name)
-        row = {f.name: _json(values.get(f.attribute)) for f in model.fields if not f.internal}
+        held = {k: v._asdict() if hasattr(v, "_asdict") else v for k, v in values.items()}
+        row = {f.name: _json(held.get(f.attribute)) for f in model.fields if not f.internal}
         row |= {r.name: 1 for r in model.references} | {
             m.name: [] for m in model.many if m.declares
         }

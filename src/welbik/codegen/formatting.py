@@ -1,4 +1,4 @@
-"""Long lines of generated Python broken as the usual formatter breaks them."""
+"""Generated Python laid out as the usual formatter does it."""
 
 from __future__ import annotations
 
@@ -7,21 +7,19 @@ import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
-from ..language.diagnostics import width
 from ..problems import WelbikError
-from .python import WIDTH
 
 
 def formatted(files: Mapping[str, str]) -> dict[str, str]:
-    """The files, those with lines that are too long laid out anew; all in one run."""
-    long = {name: text for name, text in files.items() if _is_long(name, text)}
-    if not long:
+    """The files, all that is Python and not copied laid out anew in one run."""
+    loose = {name: text for name, text in files.items() if _is_made(name, text)}
+    if not loose:
         return dict(files)
     from ruff import find_ruff_bin  # type: ignore[import-untyped]
 
     with tempfile.TemporaryDirectory() as folder:
-        places = {name: Path(folder) / f"{n}.py" for n, name in enumerate(long)}
-        for name, text in long.items():
+        places = {name: Path(folder) / f"{n}.py" for n, name in enumerate(loose)}
+        for name, text in loose.items():
             places[name].write_text(text, "utf-8", newline="\n")
         done = subprocess.run(
             [find_ruff_bin(), "format", "--isolated", "--no-cache", "--quiet", folder],
@@ -34,7 +32,6 @@ def formatted(files: Mapping[str, str]) -> dict[str, str]:
         return {**files, **{name: place.read_text("utf-8") for name, place in places.items()}}
 
 
-def _is_long(name: str, text: str) -> bool:
-    return name.endswith(".py") and any(
-        len(line) > WIDTH or width(line) > WIDTH for line in text.splitlines()
-    )
+def _is_made(name: str, text: str) -> bool:
+    # What is copied is laid out already, and most of what there is.
+    return name.endswith(".py") and bool(text) and "/kit/" not in name

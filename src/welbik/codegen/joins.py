@@ -13,7 +13,8 @@ from .python import Argument, Call, chain
 class Query:
     """A select over a model with aliases for the rows it joins.
 
-    `prefix` begins the aliases' names. `owner` is what columns are taken from.
+    `prefix` begins the aliases' names. `owner` is what columns are taken from, `named` are
+    the models besides that its source names.
     """
 
     schema: Schema
@@ -24,6 +25,7 @@ class Query:
     joins: list[tuple[str, list[Argument]]] = field(default_factory=list)
     options: list[tuple[str, list[Argument]]] = field(default_factory=list)
     paths: dict[str, str] = field(default_factory=dict)
+    named: set[str] = field(default_factory=set)
     _picked: dict[str, dict[str, None]] = field(default_factory=dict)
     _outer: set[str] = field(default_factory=set)
 
@@ -150,20 +152,54 @@ class Query:
     def columns_source(self, *, removed: bool = False) -> str:
         """The statement for just the columns that were picked; its rows are no entities."""
         picked = [f"{owner}.{name}" for owner, names in self._picked.items() for name in names]
-        where = ""
+        which = []
         if "bin" in self.model.keeps:
             asked = "is_not" if removed else "is_"
-            where = f".where({self.owner}.removed_at.{asked}(None))"
+            which.append(f"{self.owner}.removed_at.{asked}(None)")
+        owner = self.schema.owner_of(self.model)
+        above = self.schema.models[owner.target] if owner else None
+        if owner and above and (hidden := self._hidden(above)):
+            which.append(f"{self.owner}.{owner.column}.not_in({hidden})")
+        where = f".where({', '.join(which)})" if which else ""
         return f"sa.select({', '.join(picked)}){where}"
+
+    def _hidden(self, model: Model) -> str:
+        """The keys of rows in the bin, and of what is part of such; empty where none can be."""
+        ways = [f"{model.name}.removed_at.is_not(None)"] if "bin" in model.keeps else []
+        owner = self.schema.owner_of(model)
+        if owner and owner.target != model.name:
+            above = self._hidden(self.schema.models[owner.target])
+            ways += [f"{model.name}.{owner.column}.in_({above})"] if above else []
+        if not ways:
+            return ""
+        self.named.add(model.name)
+        which = f"sa.or_({', '.join(ways)})" if len(ways) > 1 else ways[0]
+        return f"sa.select({model.name}.{key_attribute(model)}).where({which})"
 
     def source(self, head: str, order: list[str] | None = None, *, indent: int = 0) -> str:
         """The statement, with `head` before it."""
         links = [*self.joins, *self.options]
-        if "bin" in self.model.keeps:
+        start = f"sa.select({self.owner})"
+        if self.is_under_bin:
+            start = f"live({start}, {self.owner})"
+        elif "bin" in self.model.keeps:
             links.append(("where", [f"{self.owner}.removed_at.is_(None)"]))
         if order:
             links.append(("order_by", [*order]))
-        return chain(head, f"sa.select({self.owner})", links, indent=indent)
+        return chain(head, start, links, indent=indent)
+
+    @property
+    def is_under_bin(self) -> bool:
+        """Whether its rows are part of rows that may lie in the bin."""
+        owner = self.schema.owner_of(self.model)
+        seen = {self.model.name}
+        while owner and owner.target not in seen:
+            above = self.schema.models[owner.target]
+            if "bin" in above.keeps:
+                return True
+            seen.add(above.name)
+            owner = self.schema.owner_of(above)
+        return False
 
     def alias_lines(self, indent: int = 0) -> list[str]:
         margin = " " * indent

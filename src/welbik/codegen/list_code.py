@@ -93,7 +93,7 @@ def _list(
     rows = query.columns_source(removed=removed)
     arguments = [query.model.name, rows, options.pop("columns"), *keywords(options)]
     head = f"{name} = lists.List" if name else "lists.List"
-    used = {*models, query.model.name, *query.aliases.values()}
+    used = {*models, *query.named, query.model.name, *query.aliases.values()}
     return ListCode(call(head, arguments), query.alias_lines(), used)
 
 

@@ -56,6 +56,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
         "owner": owner.attribute if owner else "",
         "url_part": url_part,
         "endpoint": model.endpoint if model.endpoint != model.table else "",
+        "tablename": line("__tablename__ = ", quote(model.table), indent=4),
         "singular": line("SINGULAR = ", quote(model.singular), indent=4),
         "plural": line("PLURAL = ", quote(model.plural), indent=4),
         "labels": labels,
@@ -117,7 +118,7 @@ def _imports(
     local = [import_model(schema, name) for name in joined]
     kit = [name for name in ("clock", "columns", "history", "uploads", "words") if name in used]
     local += [from_import("..kit", kit)] if kit else []
-    local.append("from ..kit.database import Base")
+    local.append(from_import("..kit.database", ["Base", *(["live"] if "live" in used else [])]))
     local += ["from ..kit.show import show"] if "show" in used else []
     return lines + sorted(local, key=lambda line: line.split()[1])
 
@@ -243,8 +244,7 @@ def _reference(schema: Schema, member: Reference) -> list[str]:
     kind = _key_annotation(schema, target)
     other = _other_side(schema, member)
     options = {"back_populates": quote(other.attribute)} if other else {}
-    several = sum(r.target == member.target for r in schema.models[member.model].references) > 1
-    if several or member.target == member.model:
+    if _is_ambiguous(schema, member):
         options["foreign_keys"] = member.column
     if member.target == member.model:
         options["remote_side"] = _key_attribute(schema, member.model)
@@ -253,6 +253,18 @@ def _reference(schema: Schema, member: Reference) -> list[str]:
         call(f"{member.column}: Mapped[{kind}{optional}] = mapped_column", arguments, indent=4),
         call(f"{head} = relationship", keywords(options), indent=4),
     ]
+
+
+def _is_ambiguous(schema: Schema, reference: Reference) -> bool:
+    """Whether two tables refer to each other in more ways than one."""
+    both = {reference.model, reference.target}
+    ways = [
+        other
+        for name in both
+        for other in schema.models[name].references
+        if {other.model, other.target} == both
+    ]
+    return len(ways) > 1 or len(both) == 1
 
 
 def _key_annotation(schema: Schema, model: Model) -> str:
@@ -273,8 +285,7 @@ def _collection(schema: Schema, collection: Collection) -> str:
     assert isinstance(via, Reference)
     # The database itself refuses, clears or removes the rows of a removed parent.
     options = {"back_populates": quote(via.attribute), "passive_deletes": '"all"'}
-    several = sum(r.target == via.target for r in schema.models[via.model].references) > 1
-    if several or via.target == via.model:
+    if _is_ambiguous(schema, via):
         options["foreign_keys"] = quote(f"{via.model}.{via.column}")
     head = f"{collection.attribute}: Mapped[list[{collection.child}]] = relationship"
     return call(head, keywords(options), indent=4)

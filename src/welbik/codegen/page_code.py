@@ -35,7 +35,10 @@ def _value(member: AnyMember, row: str) -> str:
 def _filter(member: AnyMember) -> str:
     """The filter that shows a value, with its unit."""
     unit = member.unit if isinstance(member, Field | Computed) else ""
-    return f"show({quote(html.text(unit))})" if unit else "show"
+    # What is worked out is an amount, and never a year or a code.
+    worked_out = isinstance(member, Computed) and member.kind.word in ("integer", "number")
+    name = "amount" if worked_out else "show"
+    return f"{name}({quote(html.text(unit))})" if unit else name
 
 
 def _shown(schema: Schema, member: AnyMember, row: str, *, whole: bool = False) -> str:
@@ -98,7 +101,8 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     label = html.text(heading(member))
     shown = _shown(schema, member, row)
     if numeric or not isinstance(member, Field | Computed):
-        shown = shown.replace(f"| {_filter(member)} ", "| show ")
+        bare = _filter(member).partition("(")[0]
+        shown = shown.replace(f"| {_filter(member)} ", f"| {bare} ")
     if guards:
         shown = f"{{% if {' and '.join(guards)} %}}{shown}{{% else %}}{_NOTHING}{{% endif %}}"
     cell = f'<td{mark} data-label="{label}">{shown}</td>'

@@ -8,6 +8,7 @@ from ..kinds.base import Case
 from ..kinds.boolean import Boolean
 from ..kinds.literals import quote
 from ..rules.tree import Aggregate, Node, Value, walk
+from ..schema.contradictions import can_break
 from ..schema.model import Field, Many, Model, Reference, Schema
 from .page_code import is_chosen
 from .python import call, doc, from_import, fstring, line, names_used
@@ -59,7 +60,7 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
         "needs": needs,
         "many": many,
         "parents": f"{{{', '.join(parents)}}}" if model.rules and parents else "",
-        "rules": bool(_rules(model)),
+        "rules": bool(_rules(schema, model)),
         "reads": [
             {"column": r.column, "factory": schema.models[r.target].factory} for r in optional
         ],
@@ -95,7 +96,7 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     marks = {what: _parametrize(names if "new" in pages else []) for what, names in lists.items()}
     cases = list(dict.fromkeys(cases)) if "new" in pages else []
     used = names_used(f"[{''.join(cases)}]")
-    rules = _rules(model) if "new" in pages else []
+    rules = _rules(schema, model) if "new" in pages else []
     fixed = [m.attribute for m in model.members if m.fixed]
     return {
         "doc": doc(
@@ -197,11 +198,15 @@ def _is_repeatable(member: Field | Reference) -> bool:
     return member.kind.word != "slug"
 
 
-def _rules(model: Model) -> list[dict[str, str]]:
-    """The rules that a form alone can break: those over other rows need those rows first."""
+def _rules(schema: Schema, model: Model) -> list[dict[str, Any]]:
+    """The rules that a form alone can break: those over other rows need those rows first.
+
+    `outside` is whether a row can break it at all; what the bounds of fields hold already
+    has no edge to be tried.
+    """
     asked = {member.name for member in model.entered}
     return [
-        {"name": rule.name, "at": rule.at}
+        {"name": rule.name, "at": rule.at, "outside": can_break(schema, model, rule)}
         for rule in model.rules
         if not any(isinstance(part, Aggregate) for part in walk(rule.node))
         and any(

@@ -67,6 +67,8 @@ class Table:
 
 Tables = Mapping[str, Table]
 HISTORY_COLUMNS = ("row", "changed_at", "changes")
+SENT = "welbik_sent"
+"""The table of forms that were sent, which every site keeps beside its rows."""
 
 
 def tables_of(schema: Schema) -> dict[str, Table]:
@@ -79,6 +81,8 @@ def tables_of(schema: Schema) -> dict[str, Table]:
         if "history" in model.keeps:
             table = _history(model)
             found[table.name] = table
+    if found:
+        found[SENT] = _sent()
     return found
 
 
@@ -199,6 +203,15 @@ def _history(model: Model) -> Table:
     types = ("text 254", "timestamp", "json")
     columns = tuple(Column(n, t, True) for n, t in zip(HISTORY_COLUMNS, types, strict=True))
     return Table(f"{model.table}_history", columns, indexes=(Index(("row", "changed_at")),))
+
+
+def _sent() -> Table:
+    """Which forms were sent, the row that each made, and when."""
+    columns = [
+        Column(name, type_, True)
+        for name, type_ in (("form", "text 64"), ("row", "text 254"), ("sent_at", "timestamp"))
+    ]
+    return Table(SENT, tuple(columns), indexes=(Index(("sent_at",)),), key="form")
 
 
 def fingerprint(tables: Tables) -> str:

@@ -39,7 +39,8 @@ class File(Field):
         if kept is None:
             return f"{_REFUSED}{self.too_large()}"
         draft, size, digest = kept
-        name = PurePath(upload.filename.replace("\\", "/")).name[-120:]
+        shown = "".join(c for c in upload.filename if c.isprintable())
+        name = PurePath(shown.replace("\\", "/")).name[-120:]
         kind = self.kind_of(draft, name)
         if kind.startswith(_REFUSED):
             uploads.discard(draft)

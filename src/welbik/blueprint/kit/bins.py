@@ -7,15 +7,14 @@ from typing import Any
 import sqlalchemy as sa
 from flask import abort, flash, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
-from sqlalchemy.exc import IntegrityError
 
-from . import removal
+from . import links, removal
 from .database import session
 from .listing import Listing
 from .lists import List
 from .relations import key_of
 
-_AT_ONCE = 200
+_NAMED = 5
 
 
 def answer(kind: List) -> ResponseReturnValue:
@@ -28,7 +27,7 @@ def answer(kind: List) -> ResponseReturnValue:
         if doing == "empty":
             return _empty(model)
         abort(400)
-    if request.args.get("do") == "empty":
+    if request.args.get("do") == "empty" and _any(model):
         return _confirm(model)
     return render_template("look/bin.html", model=model, listing=Listing(kind))
 
@@ -42,41 +41,63 @@ def _restore(kind: List) -> ResponseReturnValue:
     if removal.restore(row):
         called = f"{model.SINGULAR[:1].upper()}{model.SINGULAR[1:]}"
         flash(f"{called} {row} is restored.")
-        return redirect(url_for(f"{model.ENDPOINT}.bin_page"), 303)
+        shown = links.row_url(row) if request.form.get("_open") else ""
+        return redirect(shown or url_for(f"{model.ENDPOINT}.bin_page"), 303)
     page = render_template(
         "look/bin.html", model=model, listing=Listing(kind), refused=row
     )
     return page, 409
 
 
-def _removed(model: Any) -> Any:
-    return sa.select(model).where(model.removed_at.is_not(None)).order_by(model.id)
-
-
-def _confirm(model: Any) -> ResponseReturnValue:
-    rows = session().scalars(_removed(model).limit(_AT_ONCE)).all()
-    if not rows:
-        return redirect(url_for(f"{model.ENDPOINT}.bin_page"))
-    count = session().scalar(
-        sa.select(sa.func.count()).select_from(_removed(model).subquery())
-    )
-    effects = removal.effects(*rows)
+def _confirm(model: Any, effects: removal.Effects | None = None) -> str:
+    """The page that says what goes for good."""
+    which = _may_go(model)
+    rows = sa.select(model).where(which).order_by(model.id)
+    named = session().scalars(rows.limit(_NAMED)).all()
+    kept = session().scalar(_count(model, _binned(model), sa.not_(which)))
     return render_template(
-        "look/empty.html", model=model, rows=rows, count=count, effects=effects
+        "look/empty.html",
+        model=model,
+        rows=named,
+        count=session().scalar(_count(model, which)),
+        kept=kept,
+        effects=effects or removal.effects_of(model, which),
     )
+
+
+def _any(model: Any) -> bool:
+    return (
+        session().scalar(sa.select(model.id).where(_binned(model)).limit(1)) is not None
+    )
+
+
+def _binned(model: Any) -> Any:
+    return model.removed_at.is_not(None)
+
+
+def _may_go(model: Any) -> Any:
+    """The condition that a row lies in the bin, and nothing that stays refers to it."""
+    blocked = [
+        sa.exists().where(column == model.id)
+        for _, column, parent, does in removal.references()
+        if parent is model and does not in ("CASCADE", "SET NULL")
+    ]
+    return sa.and_(_binned(model), *(sa.not_(one) for one in blocked))
+
+
+def _count(model: Any, *which: Any) -> Any:
+    return sa.select(sa.func.count()).select_from(model).where(*which)
 
 
 def _empty(model: Any) -> ResponseReturnValue:
     """Removes for good whatever nothing else refers to; all of that, or nothing."""
-    gone = kept = 0
-    for row in session().scalars(_removed(model)).all():
-        try:
-            with session().begin_nested():
-                session().delete(row)
-            gone += 1
-        except IntegrityError:
-            kept += 1
-    session().commit()
+    which = _may_go(model)
+    effects = removal.effects_of(model, which)
+    gone = session().scalar(_count(model, which)) or 0
+    kept = (session().scalar(_count(model, _binned(model))) or 0) - gone
+    agreed = effects.is_agreed(request.form.get("_shown", ""))
+    if not agreed or effects.blocking or not removal.remove_all(effects, model, which):
+        return _confirm(model, effects), 409
     stay = f" {kept} stay: others refer to them." if kept else ""
     flash(f"{gone} removed for good.{stay}")
     return redirect(url_for(f"{model.ENDPOINT}.bin_page"), 303)

@@ -91,7 +91,7 @@ def _settable(form: Form) -> dict[str, Any]:
 def _remove(model: Any, rows: list[Any]) -> ResponseReturnValue:
     effects = removal.effects(*rows)
     count = len(rows)
-    if not effects.blocking and removal.remove(effects, *rows):
+    if removal.is_done(effects, *rows):
         flash(f"{count} {model.SINGULAR if count == 1 else model.PLURAL} removed.")
         return redirect(url_for(f"{model.ENDPOINT}.list_page"), 303)
     page = render_template(

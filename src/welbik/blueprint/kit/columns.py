@@ -43,8 +43,9 @@ class Exact(TypeDecorator[Decimal]):
         if value is None or dialect.name != "sqlite":
             return value
         scaled = value.scaleb(self.places)
-        # What is only compared may lie between two places.
-        return int(scaled) if scaled == scaled.to_integral_value() else float(scaled)
+        # What is only compared may lie between two places, or beyond all that is stored.
+        whole = scaled == scaled.to_integral_value() and abs(scaled) < 2**63
+        return int(scaled) if whole else float(scaled)
 
     def process_result_value(
         self, value: Decimal | int | None, dialect: Dialect
@@ -127,6 +128,10 @@ class sql(FunctionElement[Any]):
 def _compile(element: sql, compiler: Any, **options: Any) -> str:
     known = compiler.dialect.name == "sqlite"
     text = element.sqlite if known else element.other
-    # Between brackets: an operand may be a sum, and the text around it a product.
-    operands = [f"({compiler.process(part, **options)})" for part in element.clauses]
+    # Between brackets: an operand may be a sum, and the text around it a product. One that
+    # this database does not ask for must not leave its parameters behind.
+    operands = [
+        f"({compiler.process(part, **options)})" if f"{{{number}}}" in text else ""
+        for number, part in enumerate(element.clauses)
+    ]
     return text.format(*operands)

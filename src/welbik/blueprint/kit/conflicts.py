@@ -24,9 +24,9 @@ def digest(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:12]
 
 
-def digests(typed: Mapping[str, str]) -> str:
+def digests(fields: Mapping[str, Field], typed: Mapping[str, str]) -> str:
     """What each field held, told apart without telling it."""
-    return ".".join(map(digest, typed.values()))
+    return ".".join(digest(fields[name].flat(text)) for name, text in typed.items())
 
 
 def between(
@@ -44,12 +44,12 @@ def between(
         opened = [""] * len(fields)
     found = []
     for (name, field), before, now in zip(
-        fields.items(), opened, digests(stored).split("."), strict=True
+        fields.items(), opened, digests(fields, stored).split("."), strict=True
     ):
-        typed = field.tidy(mine[name])
-        if before == now or typed == stored[name]:
+        typed = field.flat(mine[name])
+        if before == now or typed == field.flat(stored[name]):
             continue
         both = digest(typed) != before
-        told = [field.told(text) or NOTHING for text in (stored[name], typed)]
+        told = [field.told(text) or NOTHING for text in (stored[name], mine[name])]
         found.append(Difference(name, field.label, told[0], told[1], both))
     return found

@@ -10,6 +10,8 @@ from . import show
 
 COUNTED = 10_000
 """Where counting the rows of a list stops."""
+MET = 1_000
+"""Where it stops for rows that several filters leave."""
 
 
 def count(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 import sqlite3
+from collections.abc import Iterator
 from typing import Any, ClassVar
 
 from flask import Flask, current_app, g, request
@@ -12,12 +13,13 @@ from sqlalchemy import (
     Connection,
     Engine,
     Select,
+    and_,
     create_engine,
     event,
     make_url,
     text,
 )
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.orm import DeclarativeBase, Session
 
 from .. import fingerprint, settings
@@ -47,9 +49,20 @@ class Base(DeclarativeBase):
 
 
 def live(rows: Select[Any], model: Any) -> Select[Any]:
-    """The same rows less those in the bin, for models that have one."""
+    """The same rows less those in the bin, and less what is part of a row there."""
+    return rows.where(*is_live(model))
+
+
+def is_live(model: Any) -> Iterator[Any]:
+    """The conditions that a row of a model, or of an alias of it, is out of the bin."""
     removed = getattr(model, "removed_at", None)
-    return rows if removed is None else rows.where(removed.is_(None))
+    if removed is not None:
+        yield removed.is_(None)
+    if model.OWNER:
+        owner = getattr(model, model.OWNER)
+        above = list(is_live(owner.property.mapper.class_))
+        if above:
+            yield owner.has(and_(*above))
 
 
 def connect(app: Flask, address: str) -> None:
@@ -85,7 +98,12 @@ def _engine(address: str) -> Engine:
         # A change takes the write lock at once, so that what it checks stays true.
         writes = connection.get_execution_options().get("writes")
         driver: Any = connection.connection.driver_connection
-        driver.execute("BEGIN IMMEDIATE" if writes else "BEGIN")
+        statement = "BEGIN IMMEDIATE" if writes else "BEGIN"
+        try:
+            driver.execute(statement)
+        except sqlite3.Error as error:
+            # Told as any other failure of the database, so that it is tried again.
+            raise OperationalError(statement, {}, error) from error
 
     return engine
 
@@ -118,6 +136,11 @@ def close() -> None:
     opened: Session | None = g.pop("session", None)
     if opened is not None:
         opened.close()
+
+
+def defer_references() -> None:
+    """Lets references be broken until the transaction ends; they are checked then."""
+    session().execute(text("PRAGMA defer_foreign_keys = ON"))
 
 
 def nulls_are_low() -> bool:

@@ -13,7 +13,7 @@ from typing import Any, ClassVar
 from flask import request
 
 from . import parts
-from .fields import Field, Refused
+from .fields import Field, Refused, one_ending
 
 _MOST = 100
 
@@ -26,8 +26,11 @@ class Tags(Field):
     control: ClassVar[str] = "area"
 
     def tidy(self, text: str) -> str:
-        lines = (line.strip() for line in text.replace("\r\n", "\n").split("\n"))
+        lines = (line.strip() for line in one_ending(text).split("\n"))
         return "\n".join(line for line in lines if line)
+
+    def flat(self, text: str) -> str:
+        return self.tidy(text)
 
     def parse(self, text: str) -> list[str]:
         found = text.split("\n")
@@ -61,34 +64,45 @@ class Parts(Field):
         if not numbers:
             # Programs may send the whole list at once.
             return str(form.get(self.name, ""))
-        entries = [
-            {f.name: form.get(f"{self.name}-{n}-{f.name}", "") for f in self.part}
-            for n in sorted(numbers)[: _MOST + 1]
-            if not form.get(f"{self.name}-{n}-remove")
-        ]
-        return json.dumps([entry for entry in entries if self._is_filled(entry)])
+        entries = []
+        for start in (f"{self.name}-{n}-" for n in sorted(numbers)[: _MOST + 1]):
+            entry = {f.name: form.get(f"{start}{f.name}", "") for f in self.part}
+            given = self._is_filled(entry) or form.get(f"{start}_kept")
+            if given and not form.get(f"{start}_remove"):
+                entries.append(entry)
+        return json.dumps(entries)
 
     def _is_filled(self, entry: dict[str, str]) -> bool:
         """An entry of nothing but what a new one starts with is none."""
         return any(entry[f.name] not in ("", f.first()) for f in self.part)
 
     def read(self, text: str) -> Any:
+        return self.change(text, None, "")
+
+    def change(self, text: str, stored: Any, typed: str) -> Any:
+        """The entries; those that a row holds already stay exactly as they are."""
         values: list[dict[str, Any]] = []
-        try:
-            entries = json.loads(text or "[]")
-        except ValueError:
-            entries = None
-        if not isinstance(entries, list) or not all(
-            isinstance(e, dict) for e in entries
-        ):
+        entries = _entries(text)
+        if entries is None:
             raise self.refused("range", "This is no list of entries.")
         if len(entries) > _MOST:
             raise self.refused("range", f"At most {_MOST} entries, please.")
+        kept = dict(
+            zip(map(self._flat, _entries(typed) or ()), stored or (), strict=False)
+        )
         for number, entry in enumerate(entries, 1):
-            values.append(self._read_entry(number, entry))
+            there = kept.get(self._flat(entry))
+            values.append(there or self._read_entry(number, entry))
         if self.required and not values:
             raise self.refused("required", self.ask())
         return values or None
+
+    def flat(self, text: str) -> str:
+        entries = _entries(text)
+        return text if entries is None else json.dumps(list(map(self._flat, entries)))
+
+    def _flat(self, entry: dict[str, Any]) -> tuple[str, ...]:
+        return tuple(f.flat(str(entry.get(f.name, ""))) for f in self.part)
 
     def _read_entry(self, number: int, entry: dict[str, str]) -> dict[str, Any]:
         found: dict[str, Any] = {}
@@ -112,13 +126,13 @@ class Parts(Field):
 
     def entries(self, typed: str) -> list[dict[str, str]]:
         """What the form shows: what was typed, and some empty ones."""
-        try:
-            given = json.loads(typed or "[]")
-        except ValueError:
-            given = []
         empty = {f.name: f.first() for f in self.part}
-        filled = [{**empty, **e} for e in given if isinstance(e, dict)] if given else []
+        filled = [{**empty, **entry} for entry in _entries(typed) or ()]
         return [*filled, *(empty for _ in range(self._spare(len(filled))))]
+
+    def filled(self, typed: str) -> int:
+        """How many entries there are besides the empty ones to fill in."""
+        return len(_entries(typed) or ())
 
     def _spare(self, filled: int) -> int:
         """Empty entries to offer: one, or one more than were there if that is asked for."""
@@ -144,6 +158,16 @@ class Parts(Field):
     def _show(self, field: Field, value: Any) -> str:
         text = _text(field, value)
         return dict(field.choices(text)).get(text, text) or "—"
+
+
+def _entries(text: str) -> list[dict[str, Any]] | None:
+    """The entries that a text holds; None where it is no list of them."""
+    try:
+        found = json.loads(text or "[]")
+    except ValueError:
+        return None
+    known = isinstance(found, list) and all(isinstance(e, dict) for e in found)
+    return found if known else None
 
 
 class _Entry:

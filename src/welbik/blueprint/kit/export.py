@@ -6,6 +6,7 @@ import csv
 import io
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
+from urllib.parse import quote
 
 from flask import Response, stream_with_context
 
@@ -20,10 +21,11 @@ def answer(name: str, columns: Mapping[str, str], rows: Iterable[Any]) -> Respon
     """The download of some rows; `columns` has the heading of each path."""
     answer = Response(stream_with_context(_lines(columns, rows)), mimetype="text/csv")
     day = clock.today().isoformat()
-    answer.headers.set(
-        "Content-Disposition",
-        "attachment",
-        filename=f"{name.replace(' ', '-')}-{day}.csv",
+    # As RFC 6266 has it, for names of any script.
+    called = f"{'-'.join(name.split())}-{day}.csv"
+    plain_name = called.encode("ascii", "ignore").decode().replace('"', "")
+    answer.headers["Content-Disposition"] = (
+        f"attachment; filename=\"{plain_name}\"; filename*=UTF-8''{quote(called, safe='')}"
     )
     return answer
 
@@ -52,10 +54,6 @@ def _cell(row: Any, path: str) -> str:
     if labels is not None and value is not None:
         value = labels[value]
     text = plain(value)
-    return (
-        f"'{text}" if not isinstance(value, int | float) and _is_risky(text) else text
-    )
-
-
-def _is_risky(text: str) -> bool:
-    return text.startswith(_RISKY) and not text[1:2].isdigit()
+    # Numbers, days and times are what they are, whatever sign they begin with.
+    typed = not isinstance(value, str | list) and not hasattr(value, "digest")
+    return text if typed or not text.startswith(_RISKY) else f"'{text}"

@@ -36,6 +36,11 @@ _RADIO_MOST = 4
 _MINUTES = len("2026-04-01T14:30")
 
 
+def one_ending(text: str) -> str:
+    """A text with the one line ending that is stored, whatever a browser sends."""
+    return text.replace("\r\n", "\n").replace("\r", "\n")
+
+
 class Refused(ValueError):
     """A value that is not accepted: which check it failed, and in words."""
 
@@ -90,6 +95,18 @@ class Field:
 
     def tidy(self, text: str) -> str:
         return text.strip()
+
+    def flat(self, text: str) -> str:
+        """A text less what a browser makes of it by itself: two that are alike are one."""
+        return text.replace("\r", "").replace("\n", "").strip()
+
+    def change(self, text: str, stored: Any, typed: str) -> Any:
+        """The value of a text where a row holds `stored`, which would be `typed` so.
+
+        What was not touched stays as it is, down to what a control can't show.
+        """
+        untouched = stored is not None and self.flat(text) == self.flat(typed)
+        return stored if untouched else self.read(text)
 
     def ask(self) -> str:
         return "Fill this in."
@@ -185,7 +202,10 @@ class LongText(Text):
     control: ClassVar[str] = "area"
 
     def tidy(self, text: str) -> str:
-        return text.replace("\r\n", "\n").strip()
+        return one_ending(text).strip()
+
+    def flat(self, text: str) -> str:
+        return self.tidy(text)
 
     def limits(self) -> dict[str, Any]:
         return {k: v for k, v in super().limits().items() if k != "pattern"}
@@ -399,6 +419,10 @@ class Boolean(Field):
 
     def typed(self, value: Any) -> str:
         return "" if value is None else "yes" if value else "no"
+
+    def flat(self, text: str) -> str:
+        # A box that is not ticked is not sent at all.
+        return text or ("no" if self.control == "box" else "")
 
     def choices(self, typed: str) -> list[tuple[str, str]]:
         return [("yes", "Yes"), ("no", "No"), ("", "Unknown")]

@@ -12,18 +12,17 @@ import io
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from decimal import Decimal, InvalidOperation
 from typing import Any, ClassVar
 
 import sqlalchemy as sa
 from werkzeug.datastructures import MultiDict
 
-from . import clock, counting
+from . import clock, counting, words
 from .columns import Moment
 from .database import live, session
 from .paging import is_nullable
 from .relations import key_of
-from .show import show
+from .show import measured, show
 
 EMPTY = "-"
 ENOUGH = 1_000
@@ -60,10 +59,7 @@ class Filter:
         return self.parse(text)
 
     def parse(self, text: str) -> Any:
-        found = [
-            self.column.icontains(word, autoescape=True) for word in text.split()[:8]
-        ]
-        return sa.and_(*found)
+        return sa.and_(*(words.holds(self.column, word) for word in text.split()[:8]))
 
     def told(self, text: str) -> str:
         """A text of the address as people read it."""
@@ -146,11 +142,8 @@ class Range(Filter):
 
     def _number(self, text: str) -> Any:
         kind = self.column.type.python_type
-        try:
-            found = Decimal(text)
-        except InvalidOperation:
-            raise ValueError(text) from None
-        if not found.is_finite() or abs(found) >= 2**63:
+        found = measured(text)
+        if abs(found) >= 2**63:
             raise ValueError(text)
         if kind is int and found != found.to_integral_value():
             # Between two whole numbers there is none: the comparison is what counts.

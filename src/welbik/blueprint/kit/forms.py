@@ -10,7 +10,7 @@ from flask import abort, current_app, redirect, request, url_for
 from sqlalchemy import Select, select
 from sqlalchemy.exc import IntegrityError
 
-from . import conflicts, guard, history, links, notes, parts, rules
+from . import conflicts, guard, history, keys, links, notes, parts, rules, sent
 from .attachments import File
 from .database import live, session
 from .fields import Field, Refused
@@ -44,6 +44,7 @@ class Form:
         self.unique = unique
         uploads = sum(f.largest for f in fields if isinstance(f, File))
         guard.allow_body(uploads)
+        history.label(model, {field.name: field.label for field in fields})
 
     def entry(self, row: Any) -> Entry:
         """The form of this request: sent, or to be filled in for a row, stored or new."""
@@ -76,15 +77,22 @@ class Form:
             name: field.typed(getattr(row, field.column))
             for name, field in self.fields.items()
         }
+        if row.id is None:
+            return Entry(self, typed)
         return Entry(
-            self, typed, seen=conflicts.digests(typed) if row.id is not None else ""
+            self, typed, seen=conflicts.digests(self.fields, typed), stored=dict(typed)
         )
+
+    def values_of(self, row: Any) -> dict[str, Any]:
+        """What a row holds for each field; lists as they are now."""
+        found = {name: getattr(row, f.column) for name, f in self.fields.items()}
+        return {k: [*v] if isinstance(v, list) else v for k, v in found.items()}
 
     def read(self, row: Any) -> Entry:
         """What this request sent: only declared fields are looked at, fixed ones only once."""
-        once = request.form.get("_once", "")
-        if row.id is None and parts.asked() is None:
-            self._sent_before(once)
+        if parts.asked() is None:
+            # The write lock comes first: whoever else sends this form has done so by then.
+            session()
         stored = self.of(row).typed if row.id is not None else {}
         taken = request.form.getlist("_take")
         typed = {
@@ -94,24 +102,20 @@ class Form:
             for name, field in self.fields.items()
         } | self._owned(row)
         self._log_others(stored)
-        entry = Entry(self, typed, seen=request.form.get("_seen", ""), once=once)
+        entry = Entry(
+            self,
+            typed,
+            seen=request.form.get("_seen", ""),
+            once=request.form.get("_once", ""),
+            stored=stored,
+        )
         part = parts.asked()
+        if row.id is None and part is None:
+            entry.go_to_sent()
         if part is not None and part[0] == "new":
             self._leave(entry, part[1])
         entry.check(row)
         return entry
-
-    def _sent_before(self, once: str) -> None:
-        """A form that was sent twice, as by a double click, makes one row: shows that one."""
-        # The write lock comes first: whoever else sends this form has done so by now.
-        session()
-        kept = notes.read(once)
-        ours = kept is not None and kept.get("model") == self.model.__tablename__
-        there = session().get(self.model, kept["row"]) if ours else None
-        if there is not None:
-            abort(
-                redirect(links.back(links.row_url(there) or url_for("start_page")), 303)
-            )
 
     def _leave(self, entry: Entry, name: str) -> None:
         """Goes to make a row to choose, and keeps this form as it is till then."""
@@ -153,14 +157,21 @@ class Entry:
     """A filled-in form: what was typed, the values it stands for, what is wrong.
 
     `problems` has words by field; those of the whole row stand under an empty name.
-    `meanwhile` has what others stored since the form was opened.
+    `stored` is what the row holds as it would be typed; `meanwhile` has what others stored
+    since the form was opened.
     """
 
     def __init__(
-        self, form: Form, typed: dict[str, str], seen: str = "", once: str = ""
+        self,
+        form: Form,
+        typed: dict[str, str],
+        seen: str = "",
+        once: str = "",
+        stored: dict[str, str] | None = None,
     ) -> None:
         self.form = form
         self.typed = typed
+        self.stored = stored or {}
         self.seen = seen
         self.once = once
         self.values: dict[str, Any] = {}
@@ -182,11 +193,32 @@ class Entry:
             return ""
         return next((name for name in self.form.fields if name in self.problems), "")
 
+    @property
+    def sent(self) -> str:
+        """What this form is known by once it is sent; empty for one that changes a row."""
+        fields = self.form.fields.items()
+        content = {name: field.flat(self.typed[name]) for name, field in fields}
+        return "" if self.stored else sent.name(self.once, self.form.model, content)
+
+    def go_to_sent(self) -> None:
+        """A form that was sent twice, as by a double click, makes one row: shows that one."""
+        there = sent.row_of(self.sent, self.form.model)
+        if there is not None:
+            shown = links.row_url(there) or url_for("start_page")
+            abort(redirect(links.back(shown, there), 303))
+
+    def _read(self, field: Field, row: Any) -> Any:
+        """The value of a field: what was not touched stays exactly as it is stored."""
+        text = self.typed[field.name]
+        if field.name not in self.stored:
+            return field.read(text)
+        return field.change(text, getattr(row, field.column), self.stored[field.name])
+
     def check(self, row: Any) -> None:
         """Reads every field, then asks what must be unique, and every rule."""
         for name, field in self.form.fields.items():
             try:
-                self.values[field.column] = field.read(self.typed[name])
+                self.values[field.column] = self._read(field, row)
             except Refused as refused:
                 self.problems[name] = refused.words
         for field in self.form.fields.values():
@@ -236,26 +268,28 @@ class Entry:
         try:
             if not self.store(row):
                 return False
+            session().commit()
         except IntegrityError:
-            # Somebody took a value or a row between the check and now.
+            # Somebody took a value or a row between the check and now, or sent this form.
             session().rollback()
+            self.go_to_sent()
             self.check(row)
             if not self.problems:
                 raise
             return False
-        if self.once:
-            # Before others get the lock: whoever sent the same form finds the row.
-            notes.write(self.once, {"model": row.__tablename__, "row": row.id})
-        session().commit()
         return True
 
     def store(self, row: Any) -> bool:
         """Puts the row into the transaction; false, and nothing done, if a rule breaks by it."""
         change = rules.Change(row)
-        before = {} if change.is_new else self._shown(self.form.of(row).typed)
-        for column, value in self.values.items():
-            setattr(row, column, value)
+        before = {} if change.is_new else self.form.values_of(row)
+        key = row.id
+        with session().no_autoflush:
+            for column, value in self.values.items():
+                setattr(row, column, value)
         session().add(row)
+        if not change.is_new and row.id != key:
+            keys.follow(row, key)
         session().flush()
         broken = list(change.broken(list(self.form.fields)))
         for found in broken:
@@ -269,14 +303,20 @@ class Entry:
                 row.id = None
             return False
         if hasattr(row, "HISTORY"):
-            history.note(row, before, self._shown(self.typed))
+            history.note(row, self._told(before, self.form.values_of(row)))
+        if change.is_new:
+            sent.note(self.sent, row)
         return True
 
-    def _shown(self, typed: dict[str, str]) -> dict[str, str]:
-        """What was typed as people read it, by label."""
+    def _told(
+        self, before: dict[str, Any], after: dict[str, Any]
+    ) -> dict[str, list[str]]:
+        """What was and what became of the fields that changed, as people read it."""
         return {
-            field.label: field.told(typed[name])
+            name: [field.told(field.typed(v)) for v in (before.get(name), after[name])]
             for name, field in self.form.fields.items()
+            if (before.get(name) or None) != (after[name] or None)
+            or (name in before and before[name] != after[name])
         }
 
     def _overtaken(self, row: Any) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,12 +16,20 @@ from .database import Base, session
 _MOST = 50
 
 
+_labels: dict[Any, Mapping[str, str]] = {}
+
+
 @dataclass(frozen=True)
 class Entry:
-    """One change: when, and for each field what it was and what it became."""
+    """One change: when, and for each field its label, what it was and what it became."""
 
     at: dt.datetime
-    changes: dict[str, list[str]]
+    changes: Sequence[tuple[str, str, str]]
+
+
+def label(model: Any, labels: Mapping[str, str]) -> None:
+    """Says what the fields of a model are called where its changes are shown."""
+    _labels[model] = labels
 
 
 def table(name: str) -> sa.Table:
@@ -36,15 +44,14 @@ def table(name: str) -> sa.Table:
     )
 
 
-def note(row: Any, before: dict[str, str], after: dict[str, str]) -> None:
-    """Keeps what changed between two fillings of a form; by label, as it is shown."""
-    changes = {
-        name: [before.get(name, ""), after[name]]
-        for name in after
-        if before.get(name, "") != after[name]
-    }
+def note(row: Any, changes: Mapping[str, Sequence[str]]) -> None:
+    """Keeps what changed, by the names of the fields: what each was and what it became."""
     if changes:
-        values = {"row": str(row.id), "changed_at": clock.now(), "changes": changes}
+        values = {
+            "row": str(row.id),
+            "changed_at": clock.now(),
+            "changes": dict(changes),
+        }
         session().execute(row.HISTORY.insert().values(values))
 
 
@@ -57,4 +64,8 @@ def of(row: Any) -> Sequence[Entry]:
         .order_by(kept.c.changed_at.desc(), kept.c.id.desc())
         .limit(_MOST)
     )
-    return [Entry(at, changes) for at, changes in session().execute(found)]
+    labels = _labels.get(type(row), {})
+    return [
+        Entry(at, [(labels.get(name, name), *told) for name, told in changes.items()])
+        for at, changes in session().execute(found)
+    ]

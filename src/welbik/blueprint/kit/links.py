@@ -98,11 +98,8 @@ def back(otherwise: str, row: Any = None) -> str:
     draft = parse_qs(urlsplit(wanted).query).get("draft", [""])[0]
     kept = notes.read(draft) if draft and row is not None else None
     if kept is not None and kept.get("token") == guard.token():
-        kept["typed"][kept["field"]] = " ".join(
-            [
-                *(kept["typed"][kept["field"]].split() if kept["several"] else []),
-                str(row.id),
-            ]
-        )
+        others = kept["typed"][kept["field"]].split() if kept["several"] else []
+        chosen = dict.fromkeys([*others, str(row.id)])
+        kept["typed"][kept["field"]] = " ".join(chosen)
         notes.write(draft, kept)
     return wanted or otherwise

@@ -85,6 +85,9 @@ class Listing:
         self.matching = (
             searched.where(*self.conditions.values()) if self.conditions else searched
         )
+        # Where a filter meets another, or a bin, each row is looked up: counting stops sooner.
+        met = len(self.conditions) + (kind.rows.whereclause is not None) > 1
+        self.most = counting.MET if self.conditions and met else counting.COUNTED
         self.counted = self._count()
         self.rows, self.first, self._more, self._edges = self._load()
         whole = not self._more and self.first == 1
@@ -158,14 +161,27 @@ class Listing:
 
     def _count(self) -> int:
         """How many rows match, up to where counting stops."""
+        alone = len(self.conditions) == 1
+        # Of several the database knows best by which to go.
+        rows = self._joined(self._said("unlikely") if alone else self.matching)
         ((count,),) = self._rows(
             ("count",),
-            lambda: sa.select(
-                counting.count(self._joined(self.matching), self.kind.model)
-            ),
+            lambda: sa.select(counting.count(rows, self.kind.model, self.most)),
             {},
         )
         return int(count)
+
+    def _said(self, word: str) -> Any:
+        """The rows that match, with a word to the database on how many filters leave."""
+        # A boolean gets `= 1` behind it, which hides the condition from its index: wanted
+        # where many rows are left, and those are found by the order of the list.
+        kind = sa.Boolean() if word == "likely" else sa.Integer()
+        return self.plain.where(
+            *(
+                sql(f"{word}({{0}})", condition, type_=kind, other="{0}")
+                for condition in self.conditions.values()
+            )
+        )
 
     def _joined(self, rows: Any, *less: str) -> Any:
         """The rows, with what is searched or filtered by joined in, and nothing to be shown."""
@@ -185,21 +201,16 @@ class Listing:
 
         A page is then found sooner in the order of the list than by a filter.
         """
-        if self.counted <= counting.COUNTED:
+        if self.counted <= self.most:
             return self.matching
-        return self.plain.where(
-            *(
-                sql("likely({0})", condition, type_=sa.Boolean(), other="({0})")
-                for condition in self.conditions.values()
-            )
-        )
+        return self._said("likely")
 
     def _is_sorted_after(self, keys: Sequence[paging.Key]) -> bool:
         """Whether few rows are left by a filter, and sorted by something else.
 
         They are found by the filter then, and not by going through all in their order.
         """
-        if not self.conditions or self.counted > counting.COUNTED:
+        if not self.conditions or self.counted > self.most:
             return False
         asked = [self.kind.filters[name].column for name in self.conditions]
         return all(column is not keys[0].column for column in asked)
@@ -207,7 +218,7 @@ class Listing:
     @property
     def told(self) -> str:
         """How many there are, or that it is more than were counted."""
-        return counting.told(self.total)
+        return counting.told(self.total, self.most)
 
     @property
     def last(self) -> int:

@@ -54,7 +54,8 @@ class Lines(logging.Formatter):
         found = {"time": self.formatTime(record, "%Y-%m-%dT%H:%M:%S%z"), **found}
         if record.exc_info:
             found["trace"] = self.formatException(record.exc_info)
-        return json.dumps(found, ensure_ascii=False)
+        # All but ASCII is escaped: nothing of a visitor reaches a terminal raw.
+        return json.dumps(found)
 
 
 def keep(app: Flask) -> None:

@@ -16,6 +16,7 @@ from typing import Any, NamedTuple
 import sqlalchemy as sa
 
 from .database import nulls_are_low
+from .show import measured
 
 
 class Key(NamedTuple):
@@ -111,7 +112,7 @@ def _value(value: Any, column: Any) -> Any:
     if issubclass(kind, dt.date | dt.time):
         return kind.fromisoformat(value)
     if kind is Decimal:
-        return Decimal(value) if Decimal(value).is_finite() else None
+        return measured(str(value))
     if kind is int and not -(2**63) <= value < 2**63:
         raise ValueError(value)
     return kind(value)

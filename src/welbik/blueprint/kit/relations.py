@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
@@ -16,6 +16,7 @@ _SELECT_MOST = 50
 """Beyond so many rows a select is no help, and a search box is."""
 _CHECKS_MOST = 12
 _FOUND_MOST = 12
+_CHOSEN_MOST = 1_000
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -133,13 +134,34 @@ class Many(_Related):
         return "Choose at least one."
 
     def parse(self, text: str) -> list[Any]:
-        rows = [self._kept(part) for part in text.split()]
-        if None in rows:
+        return self._chosen(text, ())
+
+    def change(self, text: str, stored: Any, typed: str) -> Any:
+        if self.flat(text) == self.flat(typed):
+            return stored
+        if not text.strip():
+            return self.read(text)
+        return self._chosen(text, stored)
+
+    def _chosen(self, text: str, kept: Sequence[Any]) -> list[Any]:
+        """The rows that a text names, found in one query; only those of `kept` may lie in the bin."""
+        words = text.split()
+        if len(words) > _CHOSEN_MOST:
+            said = f"At most {_CHOSEN_MOST:,} of them, please."
+            raise self.refused("range", said)
+        keys = [key_of(self.target, word) for word in words]
+        wanted = self.target.id.in_([key for key in keys if key is not None])
+        rows = session().scalars(self._rows(select(self.target)).where(wanted))
+        found = {row.id: row for row in (*kept, *rows)}
+        if any(key not in found for key in keys):
             raise self.refused("range", "Choose from the list: one of these is gone.")
-        return rows
+        return [found[key] for key in dict.fromkeys(keys)]
 
     def read(self, text: str) -> Any:
         return super().read(text) or []
+
+    def flat(self, text: str) -> str:
+        return " ".join(sorted(text.split()))
 
     def typed(self, value: Any) -> str:
         return " ".join(sorted(str(row.id) for row in value or ()))

@@ -6,10 +6,19 @@ from typing import Any, TypeVar
 
 from flask import abort
 from sqlalchemy import select
+from werkzeug.exceptions import Gone
 
 from .database import session
 
 Row = TypeVar("Row")
+
+
+class InBin(Gone):
+    """What is asked for lies in the bin, or is part of `row`, which does."""
+
+    def __init__(self, row: Any) -> None:
+        super().__init__()
+        self.row = row
 
 
 def find_under(parent: Any, model: type[Row], part: int | str, by: Any = None) -> Row:
@@ -42,7 +51,19 @@ def find(model: type[Row], part: int | str, by: Any = None) -> Row:
         )
     if row is None:
         abort(404)
-    if getattr(row, "removed_at", None) is not None:
-        abort(410)
+    binned = in_bin(row)
+    if binned is not None:
+        raise InBin(binned)
     found: Row = row
     return found
+
+
+def in_bin(row: Any) -> Any:
+    """The row itself if it lies in the bin, or what it is part of; None where neither does."""
+    while getattr(row, "removed_at", None) is None:
+        if not row.OWNER:
+            return None
+        row = getattr(row, row.OWNER)
+        if row is None:
+            return None
+    return row

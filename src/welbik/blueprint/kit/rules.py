@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy import orm
 
 from .database import session
 
 _NAMED = 5
+_AT_ONCE = 10_000
+"""Keys in one query: databases limit how many values it may hold."""
+
 Link = Callable[[Any], Any]
 
 
@@ -88,6 +92,42 @@ class Missing(Exception):
     """A value that could not be read: what needs it can't be told."""
 
 
+@dataclass(frozen=True)
+class Touched:
+    """Rows of `model`, by their keys, whose rule reads rows that are about to go."""
+
+    model: Any
+    rule: Rule
+    keys: Sequence[Any]
+
+
+def touched(gone: Mapping[Any, Any]) -> list[Touched]:
+    """What must be asked once rows are gone, which statements select by model."""
+    found = []
+    for other, keys in gone.items():
+        for model, rule, watch in _watching.get(other, ()):
+            read = orm.aliased(other)
+            rows = sa.select(model.id).distinct()
+            rows = rows.select_from(sa.join(read, model, watch.link(read)))
+            rows = rows.where(read.id.in_(keys))
+            if model in gone:
+                rows = rows.where(model.id.not_in(gone[model]))
+            found.append(Touched(model, rule, session().scalars(rows).all()))
+    return [one for one in found if one.keys]
+
+
+def broken_by(touched: Sequence[Touched]) -> Iterator[Broken]:
+    """The rules that do not hold any more for the rows that were touched."""
+    for one in touched:
+        found: list[Any] = []
+        for start in range(0, len(one.keys), _AT_ONCE):
+            some = one.model.id.in_(one.keys[start : start + _AT_ONCE])
+            rows = sa.select(one.model).where(some, one.rule.rows).limit(_NAMED + 1)
+            found += session().scalars(rows)
+        if found:
+            yield Broken(one.rule, "", found)
+
+
 class Change:
     """A change to a row: begun before it, and asked after it is in the transaction."""
 
@@ -102,13 +142,10 @@ class Change:
             (model, rule, watch, watch.link(self.row)) for model, rule, watch in found
         ]
 
-    def broken(
-        self, fields: Sequence[str], *, removed: bool = False
-    ) -> Iterator[Broken]:
+    def broken(self, fields: Sequence[str]) -> Iterator[Broken]:
         """The rules that do not hold any more, for the row itself and for others."""
-        if not removed:
-            yield from self._own()
-        after = [] if removed else self._links()
+        yield from self._own()
+        after = self._links()
         for model, rule, watch in _watching.get(type(self.row), ()):
             links = [link for m, r, w, link in (*self._before, *after) if w is watch]
             if not links:

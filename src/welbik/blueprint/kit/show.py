@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from decimal import Decimal
+from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from jinja2 import Undefined
@@ -13,6 +13,8 @@ from .clock import ZONE
 
 NOTHING = "—"
 _SIGNS = str.maketrans({",": settings.GROUP_SIGN, ".": settings.POINT_SIGN})
+_WHOLE = 999.5
+_LONGEST, _DIGITS = 60, 40
 _GROUPED = 10_000
 """Smaller whole numbers are as often years or codes: they are shown as they are."""
 
@@ -47,13 +49,42 @@ def show(value: Any, unit: str = "") -> str:
 def number(value: Any) -> str:
     """An int, a Decimal or a float with the signs of the locale."""
     if isinstance(value, float):
-        # What a computer adds to the last places is no news to anybody.
-        text = f"{value:,.10g}" if abs(value) < 1e10 else str(value)
+        # Who declares no places has measured: three digits tell it, forms have it whole.
+        text = f"{value:,.0f}" if abs(value) >= _WHOLE else f"{value:.3g}"
     else:
         text = f"{value:,f}" if isinstance(value, Decimal) else f"{value:,}"
     if abs(value) < _GROUPED:
         text = text.replace(",", "")
     return text.translate(_SIGNS)
+
+
+def measured(text: str) -> Decimal:
+    """The number of a text; ValueError where it is none, or one that no column holds.
+
+    Its size is looked at before anything is worked out with it: `1E+999999` is nine letters,
+    and a million digits once it is added to something.
+    """
+    if len(text) > _LONGEST:
+        raise ValueError(text[:_LONGEST])
+    try:
+        found = Decimal(text)
+    except InvalidOperation:
+        raise ValueError(text) from None
+    if not found.is_finite():
+        raise ValueError(text)
+    if not found:
+        # A nought has an exponent too, and would be written with all its places.
+        return Decimal()
+    if not -_DIGITS < found.adjusted() < _DIGITS:
+        raise ValueError(text)
+    return found
+
+
+def amount(value: Any, unit: str = "") -> str:
+    """A number that was worked out: no year and no code, so grouped from the first thousand."""
+    if unit and value is not None and not isinstance(value, Undefined):
+        return f"{amount(value)}\N{NO-BREAK SPACE}{unit}"
+    return count(value) if type(value) is int else show(value)
 
 
 def count(value: int) -> str:

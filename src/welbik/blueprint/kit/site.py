@@ -24,7 +24,8 @@ from . import (
     trees,
     uploads,
 )
-from .show import show
+from .rows import InBin
+from .show import amount, show
 
 Menu = Sequence[tuple[str, str, str, str]]
 
@@ -34,7 +35,6 @@ _WORDS = {
     403: "This form has grown too old",
     404: "There is no such page",
     405: "That can't be done here",
-    410: "This is in the bin",
     413: "That is too large",
     500: "Something went wrong",
     503: "The database is busy",
@@ -52,7 +52,7 @@ def make(name: str, address: str, menu: Menu) -> Flask:
     app.jinja_loader = FileSystemLoader(app.root_path)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(
-        show=show, at=links.at, show_size=attachments.shown_size
+        show=show, amount=amount, at=links.at, show_size=attachments.shown_size
     )
     app.jinja_env.globals.update(
         title=settings.TITLE,
@@ -101,6 +101,9 @@ def _answer_problems(app: Flask) -> None:
         if code < 400:
             return error
         heading = _WORDS.get(code, error.name)
+        if isinstance(error, InBin):
+            page = render_template("look/gone.html", row=error.row, typed=_typed())
+            return page, code
         said = error.description if code in (400, 403) else ""
         page = _problem(heading, said or "")
         allowed = ", ".join(getattr(error, "valid_methods", None) or ())
@@ -139,4 +142,5 @@ def _typed() -> list[tuple[str, str]]:
         sent = request.form.items(multi=True)
     except HTTPException:
         return []
-    return [(name, text) for name, text in sent if text and not name.startswith("_")]
+    # A part without a name has None for one.
+    return [(n, text) for n, text in sent if n and text and not n.startswith("_")]

@@ -48,17 +48,21 @@ class Tabs:
         labels.update(others)
         asked = request.args.get("tab", "")
         self.open = asked if asked in labels else next(iter(labels), "")
-        counts = _counts(row, collections)
-        self.all = [
-            Tab(name, label, counts.get(name, ""), address({"tab": name}))
-            for name, label in labels.items()
-        ]
         self.listing: Listing | None = None
+        counts = {}
         if self.open in collections:
             one = collections[self.open]
             self.listing = Listing(
                 one.list, one.column == row.id, name=f"{self.open}-", size=_SHORT
             )
+            # The open one is counted for its pages already.
+            counts[self.open] = self.listing.told
+        closed = {k: v for k, v in collections.items() if k != self.open}
+        counts |= _counts(row, closed)
+        self.all = [
+            Tab(name, label, counts.get(name, ""), address({"tab": name}))
+            for name, label in labels.items()
+        ]
 
 
 def _counts(row: Any, collections: Mapping[str, Collection]) -> dict[str, str]:

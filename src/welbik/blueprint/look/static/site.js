@@ -39,7 +39,7 @@ function preview(input) {
 function countChosen() {
   const count = document.querySelectorAll('input[name="row"]:checked').length;
   const told = document.getElementById("chosen-count");
-  if (told) told.textContent = count ? `${count} chosen` : "";
+  if (told) told.textContent = count ? ` (${count})` : "";
 }
 
 // Pressing Enter in a search box of a form finds, and does not save the form.
