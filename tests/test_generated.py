@@ -38,6 +38,14 @@ def test_awkward_names_and_texts_are_carried_through(empty: Project) -> None:
     assert "passed" in _complete(project, "awkward")
 
 
+def test_edges_that_cannot_be_had_are_not_tried(empty: Project) -> None:
+    empty.run("init", "edges")
+    project = Project(empty.root / "edges")
+    project.write("models/edges.welbik", (HERE / "projects" / "edges.welbik").read_text("utf-8"))
+    said = _complete(project, "edges")
+    assert "passed" in said and "skipped" not in said
+
+
 def test_the_demo_does_everything_and_says_what_there_is(empty: Project) -> None:
     said = empty.run("demo", "--once").stdout
     assert "passed" in said and "failed" not in said

@@ -32,7 +32,7 @@ def _entries(stream: RowStream, field: Field, number: int) -> list[Any]:
         longest = (field.kind.text and field.kind.text.longest) or 30
         words = options("words", 1, longest)
         if not len(words):
-            return ["a" * longest] * (stream.stop - stream.start)
+            return ["a" * longest] * stream.size
         return list(stream.pick(words, purpose=f"entry {number}").tolist())
     from .obey import part_rows
 

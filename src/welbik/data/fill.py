@@ -2,25 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from ..problems import WelbikError
 from ..schema.model import Field, Model, Reference
-from ..schema.tables import SchemaNames
 from ..storage.sqlite import Database, encode
-from .fixed import counts_with_fixed
+from .fixed import FixedTable, Values, counts_with_fixed
 from .pairs import add_pairs
 from .rows import Drawer, Drawn, field_types
+from .uploads import write_uploads
+from .verify import Broken, Verifier, led_by
+from .world import World
 
 BATCH = 20_000
 _PATIENCE = 20
 """Times as many rows as wanted are tried where stored ones stand in the way."""
+_AGAIN = 12
+"""Times that rows are drawn anew because stored ones can't have more of them."""
 
 Tell = Callable[[str, int], None]
+
+
+@dataclass
+class Filled:
+    """What a fill did: rows added and fixed rows changed, by model, and what it left alone."""
+
+    added: dict[str, int] = field(default_factory=dict)
+    changed: dict[str, int] = field(default_factory=dict)
+    remarks: list[str] = field(default_factory=list)
 
 
 def fill(
@@ -28,54 +43,154 @@ def fill(
     drawer: Drawer,
     counts: Mapping[str, int],
     tell: Tell = lambda model, rows: None,
-) -> dict[str, int]:
-    """Adds made-up rows until each model has its count; returns how many were added.
+    files: Path | None = None,
+) -> Filled:
+    """Adds made-up rows until each model has its count.
 
-    `tell` hears of each batch: the model and its rows. Rows already there stay as they
-    are, and values that must be unique avoid theirs. One transaction holds it all.
+    `tell` hears of each batch: the model and its rows. Rows already there stay as they are,
+    and new ones fit them: values that must be unique avoid theirs, relations lead to them,
+    and every rule is asked of the database at the end. One transaction holds it all. Made-up
+    uploads are written to the folder `files`.
     """
-    added: dict[str, int] = {}
-    counts = counts_with_fixed(drawer.schema, dict(counts))
     with database.transaction():
-        before: dict[str, int] = {}
+        filling = _Filling(database, drawer, counts, tell)
         for model in drawer.schema.parents_first:
-            there = before[model.name] = database.count(model.table)
-            missing = counts.get(model.name, 0) - there
-            if missing > 0:
-                added[model.name] = missing
-                _Filler(database, drawer, model, there).add(missing, counts, tell)
-        for model in drawer.schema:
-            for many in model.many:
-                if many.declares and model.name in added:
-                    add_pairs(database, drawer, model, many, before[model.name])
-        if added:
+            filling.model(model)
+        filling.pairs()
+        if filling.found.added:
             database.learn()
-    return added
+        if files is not None:
+            write_uploads(drawer.schema, set(filling.found.added), files)
+    return filling.found
+
+
+class _Filling:
+    """One fill, model by model."""
+
+    def __init__(
+        self, database: Database, drawer: Drawer, counts: Mapping[str, int], tell: Tell
+    ) -> None:
+        self.database, self.drawer, self.tell = database, drawer, tell
+        schema = drawer.schema
+        database.prepare(drawer.timezone)
+        self.asked = counts
+        self.wanted = counts_with_fixed(schema, dict(counts))
+        self.world = drawer.world = World(database, schema, self.wanted)
+        self.verifier = Verifier(database, schema, drawer.timezone)
+        self.found = Filled()
+        self.before = {model.name: database.count(model.table) for model in schema}
+        self.done: set[str] = set()
+        self._fixed: dict[str, list[object]] = {}
+
+    def model(self, model: Model) -> None:
+        self._settle_fixed(model)
+        # Fixed rows are settled: what is made up besides is what 'seed' asks for.
+        missing = self.asked.get(model.name, 0) - self.world.there[model.name]
+        if missing > 0:
+            self._add(model, missing)
+            self.found.added[model.name] = self.found.added.get(model.name, 0) + missing
+        self.done.add(model.name)
+
+    def _settle_fixed(self, model: Model) -> None:
+        if model.name not in self.drawer.schema.rows:
+            return
+        table = FixedTable(self.database, self.drawer, model, self._fixed)
+        settled = table.settle()
+        keys = settled.keys
+        if settled.missing:
+            filler = _Filler(self, model)
+            start = self.world.starts[model.name]
+            added = filler.add(len(settled.missing), start, list(settled.missing.values()))
+            for at, key in zip(settled.missing, added, strict=True):
+                keys[at] = key
+            self.found.added[model.name] = len(added)
+        self._fixed[model.name] = keys
+        table.remember(keys)
+        if settled.changes:
+            self.found.changed[model.name] = len(settled.changes)
+        self.found.remarks += settled.remarks
+        self.world.recount(model.name)
+        self.verifier.accept(model)
+
+    def _add(self, model: Model, missing: int) -> None:
+        """Adds rows; draws them anew, at other parents, where they break rules of stored ones."""
+        for again in range(_AGAIN + 1):
+            with self.database.attempt() as take_back:
+                start = self.world.start(model.name)
+                _Filler(self, model).add(missing, start)
+                self.world.forget(model.name)
+                known = self.done | {model.name}
+                broken = list(self.verifier.broken({model.name}, known))
+                if not broken:
+                    break
+                if again == _AGAIN or not self._exclude(model, broken):
+                    raise broken[0].error(model.name)
+                take_back()
+                self.world.forget(model.name)
+                self.drawer.forget()
+        self.world.added(model.name)
+
+    def _exclude(self, model: Model, broken: Sequence[Broken]) -> bool:
+        """Keeps relations from rows that can't have more; whether that may help."""
+        helps = False
+        for one in broken:
+            if one.model is not model and led_by(model, one.model.name):
+                self.world.exclude(one.model.name, one.keys)
+                helps = True
+        return helps
+
+    def pairs(self) -> None:
+        """Stores what many-to-many relations of the new rows lead to."""
+        made = set()
+        for model in self.drawer.schema:
+            for many in model.many:
+                if many.declares and model.name in self.found.added:
+                    start = self.before[model.name]
+                    add_pairs(self.database, self.drawer, model, many, start)
+                    made |= {model.name, many.target}
+        for broken in self.verifier.broken(made, self.done) if made else ():
+            raise broken.error(broken.model.name)
 
 
 class _Filler:
     """Adds rows to one table."""
 
-    def __init__(self, database: Database, drawer: Drawer, model: Model, there: int) -> None:
-        self.database = database
-        self.drawer = drawer
-        self.model = model
-        self.there = there
-        self.first_id = self.next_id = 1 if model.key else database.next_id(model.table)
+    def __init__(self, filling: _Filling, model: Model) -> None:
+        self.filling = filling
+        self.database, self.drawer = filling.database, filling.drawer
+        self.world, self.model = filling.world, model
+        self.counts = self._counts()
+        self.first_id = self.next_id = 1 if model.key else self.database.next_id(model.table)
         self.types = field_types(model)
-        self.ids: dict[str, Any] = {}
+        self.keys: dict[str, Any] = {}
+        self.given: list[Values] = []
         self.taken: dict[str, set[object]] = {}
         for member in model.members:
-            if member.unique and there:
-                self.taken[member.name] = set(database.values(model.table, member.column)) - {None}
+            if member.unique and filling.before[model.name]:
+                stored = self.database.values(model.table, member.column)
+                self.taken[member.name] = set(stored) - {None}
 
-    def add(self, missing: int, counts: Mapping[str, int], tell: Tell) -> None:
-        parents = {**counts, **self._parents(counts)}
+    def _counts(self) -> dict[str, int]:
+        """How many rows there are to choose from, and up to which number they are made up."""
+        world, schema = self.world, self.drawer.schema
+        found = {name: world.start(name) + world.missing[name] for name in schema.models}
+        return {
+            name: self.filling.wanted.get(name, 0) if not world.stored[name] else count
+            for name, count in found.items()
+        }
+
+    def add(self, missing: int, start: int, given: Sequence[Values] = ()) -> list[object]:
+        """Adds so many rows, made up from a number on; returns their keys.
+
+        `given` are values of the first ones that are not made up.
+        """
         own = [] if self.model.key else ["id"]
         columns = [*own, *(member.column for member in self.model.members)]
         columns += ["created_at", "updated_at"] if "times" in self.model.keeps else []
-        start = self.there
+        key = self.model.stored(self.model.key).column if self.model.key else "id"
+        self.given = list(given)
         last = start + missing * _PATIENCE + 10_000
+        keys: list[object] = []
         while missing > 0:
             if start > last:
                 raise WelbikError(
@@ -83,40 +198,25 @@ class _Filler:
                     "ask for fewer rows in 'seed', or remove stored ones",
                 )
             stop = start + min(missing, BATCH)
-            rows = self._rows(start, stop, parents)
+            rows = self._rows(start, stop)
             self.database.insert(self.model.table, columns, rows)
+            if given:
+                keys += [row[columns.index(key)] for row in rows]
             self.next_id += len(rows)
             missing -= len(rows)
             start = stop
-            tell(self.model.name, len(rows))
+            self.filling.tell(self.model.name, len(rows))
+        return keys
 
-    def _parents(self, counts: Mapping[str, int]) -> dict[str, int]:
-        """How many rows each parent has to choose from; their ids are read once."""
-        found: dict[str, int] = {}
-        for reference in self.model.references:
-            target = reference.target
-            if target not in self.ids and target != self.model.name:
-                parent = self.drawer.schema.models[target]
-                key = SchemaNames(self.drawer.schema).key(target)
-                ids = self.database.values(parent.table, key)
-                if not ids and not parent.key:
-                    # A model later in the order: its rows will get the next ids.
-                    first = self.database.next_id(parent.table)
-                    ids = list(range(first, first + counts.get(target, 0)))
-                self.ids[target] = np.array(ids, dtype=object if parent.key else np.int64)
-            found[target] = len(self.ids.get(target, ()))
-        if self.there and not self.model.key:
-            self.ids[self.model.name] = np.array(
-                self.database.values(self.model.table, "id"), dtype=np.int64
-            )
-        return found
-
-    def _rows(self, start: int, stop: int, parents: Mapping[str, int]) -> list[tuple[object, ...]]:
-        drawn = self.drawer.draw(self.model, start, stop, parents)
+    def _rows(self, start: int, stop: int) -> list[tuple[object, ...]]:
+        drawn = self.drawer.draw(self.model, start, stop, self.counts)
         columns = [self._encoded(member, drawn[member.name]) for member in self.model.members]
+        count = len(columns[0]) if columns else stop - start
+        self._give(columns)
         if self.taken:
             columns = self._without_taken(columns)
-        count = len(columns[0]) if columns else stop - start
+            count = len(columns[0]) if columns else count
+        self.given = self.given[count:]
         if "times" in self.model.keeps:
             now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S.%f")
             columns += [[now] * count] * 2
@@ -125,15 +225,35 @@ class _Filler:
         ids = range(self.next_id, self.next_id + count)
         return list(zip(ids, *columns, strict=True))
 
+    def _give(self, columns: list[list[object]]) -> None:
+        """Puts the values that are not made up into the first rows."""
+        for member, column in zip(self.model.members, columns, strict=True):
+            for at, values in enumerate(self.given[: len(column)]):
+                if member.column in values:
+                    column[at] = values[member.column]
+
     def _encoded(self, member: Field | Reference, drawn: Drawn) -> list[object]:
         if isinstance(member, Field):
             return encode(self.types[member.name], drawn.values, drawn.empty)
-        if member.unique and member.target == self.model.name and self.there:
-            # Which of the stored rows are free is not known by number: these stay without.
-            return [None] * len(drawn.values)
-        if member.target == self.model.name and self.model.key:
+        made_up = not self.world.is_read(member.target)
+        if made_up and member.target == self.model.name and self.model.key:
             return self._own_keys(drawn)
-        return encode("integer", self._ids(member.target, drawn.values), drawn.empty)
+        return encode("integer", self._keys(member)[drawn.values], drawn.empty)
+
+    def _keys(self, reference: Reference) -> Any:
+        """The keys of the rows that a reference chooses from, by their position."""
+        world, target = self.world, self.drawer.schema.models[reference.target]
+        if reference.name not in self.keys:
+            if world.is_read(target.name):
+                keys = world.table(target.name).keys[world.choice(reference)]
+            elif target.name in self.filling.done:
+                keys = world.table(target.name).keys
+            else:
+                # Rows that come later, or its own: they will get the next ids.
+                first = self.database.next_id(target.table)
+                keys = first + np.arange(self.counts[target.name], dtype=np.int64)
+            self.keys[reference.name] = keys if len(keys) else np.zeros(1, dtype=np.int64)
+        return self.keys[reference.name]
 
     def _own_keys(self, drawn: Drawn) -> list[object]:
         """Keys of earlier rows of a model whose key is a field: those are drawn again."""
@@ -147,19 +267,12 @@ class _Filler:
             chosen[at] = None
         return chosen
 
-    def _ids(self, target: str, positions: Any) -> Any:
-        if target != self.model.name:
-            ids = self.ids[target]
-            return ids[positions] if len(ids) else positions
-        # Its own earlier rows: those that were there, else those made in this run.
-        own = self.ids.get(target)
-        return self.first_id + positions if own is None else own[positions % len(own)]
-
     def _without_taken(self, columns: list[list[object]]) -> list[list[object]]:
         """The columns less the rows that repeat a unique value already stored."""
         names = [member.name for member in self.model.members]
         keep = [
-            all(
+            row < len(self.given)
+            or all(
                 columns[names.index(name)][row] not in values for name, values in self.taken.items()
             )
             for row in range(len(columns[0]))

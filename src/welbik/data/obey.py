@@ -7,7 +7,7 @@ was tried: so a slice comes out the same wherever it is cut.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
@@ -17,11 +17,12 @@ from numpy.typing import NDArray
 from ..kinds.bounds import FromNow
 from ..problems import WelbikError
 from ..rules.arrays import Arrays, Column
-from ..rules.tree import Apply, Hop, Node, Value, plain, walk
+from ..rules.tree import Aggregate, Apply, Hop, Node, Value, plain, walk
 from ..schema.expressions import REMOVED
 from ..schema.model import Field, Model, Reference, Rule
 from .fixed import put_fixed
-from .rows import Counts, Drawer, Drawn, Mask, as_python
+from .rows import Counts, Drawer, Drawn, Mask, Only, as_python
+from .world import Some
 
 if TYPE_CHECKING:
     from .streams import RowStream
@@ -32,42 +33,56 @@ _BEND = 12
 
 
 def obeying(
-    drawer: Drawer, model: Model, start: int, stop: int, counts: Counts
+    drawer: Drawer, model: Model, start: int, stop: int, counts: Counts, only: Only = None
 ) -> dict[str, Drawn]:
     """All columns of a slice, no row of which breaks a rule of its model."""
     if not model.uniques:
-        return _Slice(drawer, model, start, stop, counts).mended()
+        return _Slice(drawer, model, start, stop, counts, only).mended()
     # What must differ together is only known once all rows before are.
-    key = (
-        "unique",
-        model.name,
-        max(stop, counts.get(model.name, 0)),
-        tuple(sorted(counts.items())),
-    )
+    first = drawer.world.start(model.name) if drawer.world is not None else 0
+    last = max(stop, counts.get(model.name, 0))
+    key = ("unique", model.name, last, tuple(sorted(counts.items())))
     if key not in drawer._whole:
-        drawer._whole[key] = _Slice(drawer, model, 0, key[2], counts).mended()
+        drawer._whole[key] = _Slice(drawer, model, first, last, counts).mended()
     whole: dict[str, Drawn] = drawer._whole[key]
-    return {name: _part(drawn, start, stop) for name, drawn in whole.items()}
+    part = slice(start - first, stop - first) if only is None else only - first
+    return {name: _part(drawn, part) for name, drawn in whole.items()}
 
 
-def _part(drawn: Drawn, start: int, stop: int) -> Drawn:
-    empty = None if drawn.empty is None else drawn.empty[start:stop]
-    return Drawn(drawn.values[start:stop], empty if empty is not None and empty.any() else None)
+def _part(drawn: Drawn, part: slice | NDArray[np.int64]) -> Drawn:
+    empty = None if drawn.empty is None else drawn.empty[part]
+    return Drawn(drawn.values[part], empty if empty is not None and empty.any() else None)
 
 
 class _Slice:
     """Rows of a model as rules read them; see `rules.arrays.Rows`."""
 
-    def __init__(self, drawer: Drawer, model: Model, start: int, stop: int, counts: Counts) -> None:
+    def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
+        return self, positions
+
+    def __init__(
+        self,
+        drawer: Drawer,
+        model: Model,
+        start: int,
+        stop: int,
+        counts: Counts,
+        only: Only = None,
+    ) -> None:
         self.drawer, self.model, self.counts = drawer, model, counts
-        self.start, self.stop = start, stop
-        self.drawn = {m.name: drawer.raw(model, m.name, start, stop, counts) for m in model.members}
-        put_fixed(drawer, model, start, self.drawn)
-        self.fixed = np.arange(start, stop) < _fixed_count(drawer, model)
+        self.start, self.stop, self.only = start, stop, only
+        self.index = np.arange(start, stop) if only is None else only
+        self.drawn = {m.name: self._raw(m.name) for m in model.members}
+        put_fixed(drawer, model, self.index, self.drawn)
+        self.fixed = self.index < _fixed_count(drawer, model)
+
+    def _raw(self, name: str, attempt: int = 0) -> Drawn:
+        where = self.start, self.stop, self.counts, attempt, self.only
+        return self.drawer.raw(self.model, name, *where)
 
     @property
     def size(self) -> int:
-        return self.stop - self.start
+        return len(self.index)
 
     def column(self, name: str) -> Column:
         return (
@@ -76,17 +91,31 @@ class _Slice:
             else as_column(self.model, name, self.drawn[name])
         )
 
-    def follow(self, reference: str) -> _Whole | _Earlier:
+    def follow(self, reference: str) -> Any:
         target = self.model.by_name[reference]
         assert isinstance(target, Reference)
+        stored = _stored(self.drawer, target)
+        if stored is not None:
+            return stored
         if target.target == self.model.name:
             return _Earlier(self.drawer, self.model, self.stop, self.counts)
         return _Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
 
     def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
         rows, owner = _children(self.drawer, hop, self.counts)
+        if self._is_beside_stored:
+            # Who will come to refer to these is only known once they are there.
+            owner = np.full(len(owner), -1, dtype=np.int64)
+        place = np.full(self.stop - self.start, -1, dtype=np.int64)
+        place[self.index - self.start] = np.arange(self.size)
         kept = np.flatnonzero((owner >= self.start) & (owner < self.stop))
-        return _Picked(rows, kept), owner[kept] - self.start
+        kept = kept[place[owner[kept] - self.start] >= 0]
+        return Some(rows, kept), place[owner[kept] - self.start]
+
+    @property
+    def _is_beside_stored(self) -> bool:
+        world = self.drawer.world
+        return world is not None and world.is_read(self.model.name)
 
     def mended(self) -> dict[str, Drawn]:
         """The columns once no rule is broken; raises WelbikError where that can't be had."""
@@ -102,14 +131,40 @@ class _Slice:
             for rule, mask in broken:
                 if mask.any():
                     self._mend(arrays, rule, mask, attempt)
+        self._settle(arrays, rules)
         for rule in rules:
+            if self._is_beside_stored and _counts_others(rule.node):
+                continue
             mask = self._broken(arrays, rule)
             if mask.any():
-                raise self._impossible(rule.text, int(np.flatnonzero(mask)[0]) + self.start)
+                raise self._impossible(rule.text, int(self.index[np.flatnonzero(mask)[0]]))
         for names, mask in self._clashes():
             if mask.any():
                 raise self._impossible(f"unique {', '.join(names)}", self.start)
         return self.drawn
+
+    def _settle(self, arrays: Arrays, rules: list[Rule]) -> None:
+        """The last means, a rule at a time: brings values to its edge, or leaves one empty.
+
+        What is drawn anew for one rule may break another; this only ever takes away.
+        """
+        held = _read_by_later(self.model)
+        for _ in range(len(rules) + 1):
+            for rule in rules:
+                mask = self._broken(arrays, rule)
+                if not mask.any():
+                    continue
+                names = [name for name in _own_names(self.model, rule) if name not in held]
+                free = [name for name in names if not self.model.stored(name).unique]
+                # What another rule reads too stays, where there is a choice.
+                self._bend(arrays, rule.node, [rule.at] if rule.at in free else free, mask)
+                for name in names:
+                    mask = self._broken(arrays, rule)
+                    if mask.any() and not self.model.stored(name).required:
+                        self._put(name, self.drawn[name].values, mask, mask)
+        for names, mask in self._clashes():
+            if mask.any():
+                self._leave_empty(names, mask)
 
     def _impossible(self, rule: str, row: int) -> WelbikError:
         return WelbikError(
@@ -125,16 +180,38 @@ class _Slice:
     def _clashes(self) -> Iterator[tuple[list[str], Mask]]:
         """The rows that repeat what an earlier one has for a unique group."""
         for unique in self.model.uniques:
-            seen: set[tuple[object, ...]] = set()
+            seen = self._stored_groups(unique.names)
             mask = np.zeros(self.size, dtype=bool)
-            columns = [self.drawn[name] for name in unique.names]
+            columns = [self._compared(name) for name in unique.names]
             lists = [column.values.tolist() for column in columns]
             for at, values in enumerate(zip(*lists, strict=True)):
-                if any(c.empty is not None and c.empty[at] for c in columns):
+                if any(column.empty[at] for column in columns):
                     continue
                 mask[at] = values in seen
                 seen.add(values)
             yield [n for n in unique.names if not self.model.stored(n).unique], mask
+
+    def _compared(self, name: str) -> Column:
+        """A column as it is compared with stored rows: relations by their place among all."""
+        column = self.column(name)
+        member = self.model.by_name[name]
+        world = self.drawer.world
+        if world is None or not isinstance(member, Reference) or not world.is_read(member.target):
+            return column
+        choice = world.choice(member)
+        return Column(choice[column.values] if len(choice) else column.values, column.empty)
+
+    def _stored_groups(self, names: Sequence[str]) -> set[tuple[object, ...]]:
+        """What stored rows have for a unique group."""
+        world = self.drawer.world
+        if world is None or not world.stored[self.model.name]:
+            return set()
+        rows = world.table(self.model.name)
+        columns = [rows.column(name) for name in names]
+        kept = rows.live()
+        for column in columns:
+            kept &= ~column.empty
+        return set(zip(*(column.values[kept].tolist() for column in columns), strict=True))
 
     def _mend(self, arrays: Arrays, rule: Rule, mask: Mask, attempt: int) -> None:
         held = _read_by_later(self.model)
@@ -150,7 +227,7 @@ class _Slice:
 
     def _redraw(self, names: list[str], mask: Mask, attempt: int) -> None:
         for name in names:
-            new = self.drawer.raw(self.model, name, self.start, self.stop, self.counts, attempt)
+            new = self._raw(name, attempt)
             self._put(name, new.values, new.empty, mask)
 
     def _put(self, name: str, values: Any, empty: Mask | None, mask: Mask) -> None:
@@ -234,17 +311,23 @@ def _read_by_later(model: Model) -> set[str]:
 class _Earlier:
     """The rows of a model up to a number, as they are first drawn."""
 
+    def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
+        return self, positions
+
     def __init__(self, drawer: Drawer, model: Model, size: int, counts: Counts) -> None:
         self.drawer, self.model, self.size, self.counts = drawer, model, size, counts
 
     def column(self, name: str) -> Column:
         drawn = {name: self.drawer.raw(self.model, name, 0, self.size, self.counts)}
-        put_fixed(self.drawer, self.model, 0, drawn)
+        put_fixed(self.drawer, self.model, np.arange(self.size), drawn)
         return as_column(self.model, name, drawn[name])
 
     def follow(self, reference: str) -> Any:
         target = self.model.by_name[reference]
         assert isinstance(target, Reference)
+        stored = _stored(self.drawer, target)
+        if stored is not None:
+            return stored
         if target.target == self.model.name:
             return self
         return _Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
@@ -253,26 +336,49 @@ class _Earlier:
         return _Whole(self.drawer, self.model, self.counts).children(hop)
 
 
+def _stored(drawer: Drawer, reference: Reference) -> Any:
+    """The stored rows that a reference chooses from; None where those are made up."""
+    world = drawer.world
+    if world is None or not world.is_read(reference.target):
+        return None
+    return Some(world.table(reference.target), world.choice(reference))
+
+
 class _Whole:
-    """All rows of a model, drawn once for all who read them."""
+    """All rows of a model that are made up, drawn once for all who read them."""
 
     def __init__(self, drawer: Drawer, model: Model, counts: Counts) -> None:
         self.drawer, self.model, self.counts = drawer, model, counts
 
     @property
+    def start(self) -> int:
+        world = self.drawer.world
+        return 0 if world is None else world.start(self.model.name)
+
+    @property
     def size(self) -> int:
-        return self.counts.get(self.model.name, 0)
+        """Up to the last one; beside stored rows only those that are still to come."""
+        return max(0, self.counts.get(self.model.name, 0) - self.start)
+
+    def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
+        """Just the rows at some positions, where those are few: others need not be made up."""
+        there, places = np.unique(positions, return_inverse=True)
+        key = ("whole", self.model.name, tuple(sorted(self.counts.items())))
+        if key in self.drawer._whole or self.model.uniques or len(there) * 4 > self.size:
+            return self, positions
+        return _Few(self, there + self.start), places
 
     def _columns(self) -> dict[str, Drawn]:
         key = ("whole", self.model.name, tuple(sorted(self.counts.items())))
         if key not in self.drawer._whole:
             # While they are being drawn, whoever asks again gets them without their rules.
+            start, stop = self.start, self.start + self.size
             self.drawer._whole[key] = {
-                m.name: self.drawer.raw(self.model, m.name, 0, self.size, self.counts)
+                m.name: self.drawer.raw(self.model, m.name, start, stop, self.counts)
                 for m in self.model.members
             }
-            put_fixed(self.drawer, self.model, 0, self.drawer._whole[key])
-            self.drawer._whole[key] = self.drawer.draw(self.model, 0, self.size, self.counts)
+            put_fixed(self.drawer, self.model, np.arange(start, stop), self.drawer._whole[key])
+            self.drawer._whole[key] = self.drawer.draw(self.model, start, stop, self.counts)
         found: dict[str, Drawn] = self.drawer._whole[key]
         return found
 
@@ -281,41 +387,53 @@ class _Whole:
             return _nothing(self.size)
         return as_column(self.model, name, self._columns()[name])
 
-    def follow(self, reference: str) -> _Whole:
+    def follow(self, reference: str) -> Any:
         target = self.model.by_name[reference]
         assert isinstance(target, Reference)
+        stored = _stored(self.drawer, target)
+        if stored is not None:
+            return stored
         return _Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
 
     def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
         rows, owner = _children(self.drawer, hop, self.counts)
         kept = np.flatnonzero(owner >= 0)
-        return _Picked(rows, kept), owner[kept]
+        return Some(rows, kept), owner[kept]
 
 
-class _Picked:
-    """Some rows of others."""
+class _Few:
+    """A few rows of a model that are made up, by their numbers."""
 
-    def __init__(self, rows: Any, at: NDArray[np.int64]) -> None:
-        self.rows, self.at = rows, at
+    def __init__(self, whole: _Whole, only: NDArray[np.int64]) -> None:
+        self.whole, self.only = whole, only
+        self._drawn: dict[str, Drawn] = {}
 
     @property
     def size(self) -> int:
-        return len(self.at)
+        return len(self.only)
 
     def column(self, name: str) -> Column:
-        column = self.rows.column(name)
-        return Column(column.values[self.at], column.empty[self.at])
+        whole = self.whole
+        if name == REMOVED:
+            return _nothing(self.size)
+        if not self._drawn:
+            start, stop = int(self.only.min(initial=0)), int(self.only.max(initial=-1)) + 1
+            drawer = whole.drawer
+            self._drawn = drawer.draw(whole.model, start, stop, whole.counts, self.only)
+        return as_column(whole.model, name, self._drawn[name])
+
+    def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
+        return self, positions
 
     def follow(self, reference: str) -> Any:
-        return self.rows.follow(reference)
+        return self.whole.follow(reference)
 
     def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
-        rows, owner = self.rows.children(hop)
-        place = np.full(self.rows.size, -1, dtype=np.int64)
-        place[self.at] = np.arange(self.size)
-        owners = place[owner] if len(owner) else owner
-        kept = np.flatnonzero(owners >= 0)
-        return _Picked(rows, kept), owners[kept]
+        rows, owner = self.whole.children(hop)
+        place = np.full(self.whole.size, -1, dtype=np.int64)
+        place[self.only - self.whole.start] = np.arange(self.size)
+        kept = np.flatnonzero(place[owner] >= 0) if len(owner) else owner
+        return Some(rows, kept), place[owner[kept]]
 
 
 def _children(drawer: Drawer, hop: Hop, counts: Counts) -> tuple[_Whole, NDArray[np.int64]]:
@@ -360,6 +478,10 @@ def _fixed_count(drawer: Drawer, model: Model) -> int:
     return len(rows.rows) if rows else 0
 
 
+def _counts_others(node: Node) -> bool:
+    return any(isinstance(part, Aggregate) for part in walk(node))
+
+
 def _reads_own(node: Node) -> bool:
     return any(isinstance(part, Value) for part in walk(node))
 
@@ -395,7 +517,7 @@ def part_rows(stream: RowStream, field: Field, number: int) -> list[Mapping[str,
         span=shape.span,
         rules=shape.rules,
     )
-    drawn = obeying(stream.drawer, model, stream.start, stream.stop, {})
+    drawn = obeying(stream.drawer, model, stream.start, stream.stop, {}, stream.only)
     names = [f.name for f in shape.fields]
     columns = [
         [_as_json(value) for value in as_python(f.kind.stored().type, drawn[f.name])]

@@ -37,7 +37,7 @@ def add_pairs(database: Database, drawer: Drawer, model: Model, many: Many, ther
     """Stores the pairs of the rows that were added after the first `there`."""
     target, names = drawer.schema.models[many.target], SchemaNames(drawer.schema)
     mine = database.values(model.table, names.key(many.model))
-    theirs = database.values(target.table, names.key(many.target))
+    theirs = database.values(target.table, names.key(many.target), live="bin" in target.keeps)
     if not theirs or len(mine) <= there:
         return
     chosen = positions(drawer, model, many, there, len(mine), len(theirs))

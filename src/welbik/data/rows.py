@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -16,10 +16,16 @@ from ..schema.model import Field, Model, Reference, Schema
 from . import samples
 from .streams import RowStream, out_of_values
 
+if TYPE_CHECKING:
+    from .world import World
+
 _EMPTY_REFERENCE = 0.25
 _EPOCH = dt.date(1970, 1, 1)
 
 Mask = NDArray[np.bool_]
+Only = NDArray[np.int64] | None
+"""Some rows of a slice by their numbers, in order; None for all of them."""
+
 Counts = Mapping[str, int]
 """How many rows each model has: what references have to choose from."""
 
@@ -52,27 +58,42 @@ class Drawer:
         self.full = full
         self.timezone = timezone
         self.today = (dt.datetime.now(ZoneInfo(timezone)).date() - _EPOCH).days
+        self.world: World | None = None
+        """The database that is filled: what is there is read and not made up."""
         self._whole: dict[tuple[object, ...], Any] = {}
 
-    def values(self, model: Model, field: Field, start: int, stop: int) -> NDArray[Any]:
-        """What a field holds in rows `start` up to and without `stop`, were none empty."""
-        return self.field(model, field, start, stop).values
+    def forget(self) -> None:
+        """Makes up anew what was kept of whole models: what it was made of has changed."""
+        self._whole.clear()
 
-    def draw(self, model: Model, start: int, stop: int, counts: Counts) -> dict[str, Drawn]:
+    def values(self, stream: RowStream, field: Field) -> NDArray[Any]:
+        """What another field of its model holds in the rows of a stream, were none empty."""
+        return self.field(stream.model, field, stream.start, stream.stop, only=stream.only).values
+
+    def draw(
+        self, model: Model, start: int, stop: int, counts: Counts, only: Only = None
+    ) -> dict[str, Drawn]:
         """All columns of a slice by member name, every rule of the model kept."""
         from .obey import obeying
 
-        return obeying(self, model, start, stop, counts)
+        return obeying(self, model, start, stop, counts, only)
 
     def raw(
-        self, model: Model, name: str, start: int, stop: int, counts: Counts, attempt: int = 0
+        self,
+        model: Model,
+        name: str,
+        start: int,
+        stop: int,
+        counts: Counts,
+        attempt: int = 0,
+        only: Only = None,
     ) -> Drawn:
         """One column of a slice, whatever the rules; each attempt gives other values."""
         member = model.by_name[name]
         if isinstance(member, Field):
-            return self.field(model, member, start, stop, attempt)
+            return self.field(model, member, start, stop, attempt, only)
         assert isinstance(member, Reference)
-        return self._reference(model, member, start, stop, counts, attempt)
+        return self._reference(model, member, start, stop, counts, attempt, only)
 
     def draw_fields(
         self, model: Model, start: int, stop: int, attempt: int = 0
@@ -80,14 +101,20 @@ class Drawer:
         """The columns of a slice that depend on no other row, whatever the rules."""
         return {f.name: self.field(model, f, start, stop, attempt) for f in model.fields}
 
-    def field(self, model: Model, field: Field, start: int, stop: int, attempt: int = 0) -> Drawn:
-        stream = RowStream(self, model, field.name, start, stop, attempt)
+    def field(
+        self,
+        model: Model,
+        field: Field,
+        start: int,
+        stop: int,
+        attempt: int = 0,
+        only: Only = None,
+    ) -> Drawn:
+        stream = RowStream(self, model, field.name, start, stop, attempt, only)
         values = samples.draw(field, stream)
         always = field.required or field.kind.word in ("slug", "uuid")
         filled = self.full or always or (field.default is not None and not field.sample)
         share = 0.0 if filled else samples.empty_share(field.sample, field.kind.often_empty)
-        if field.kind.often_empty == 1.0 and not field.required:
-            share = 1.0
         return Drawn(values, self._empty(stream, share, always, model))
 
     def _empty(self, stream: RowStream, share: float, required: bool, model: Model) -> Mask | None:
@@ -107,11 +134,16 @@ class Drawer:
         stop: int,
         counts: Counts,
         attempt: int = 0,
+        only: Only = None,
     ) -> Drawn:
-        stream = RowStream(self, model, reference.name, start, stop, attempt)
-        have = counts.get(reference.target, 0)
+        stream = RowStream(self, model, reference.name, start, stop, attempt, only)
+        have = self._to_choose(reference, counts)
         share = samples.empty_share(reference.sample, _EMPTY_REFERENCE)
-        if reference.target == model.name:
+        world = self.world
+        if world is not None and world.is_read(reference.target):
+            # Those that are free are shared out among the rows that are made now.
+            stream.base = world.start(model.name) if reference.unique else 0
+        elif reference.target == model.name:
             return self._earlier(stream, reference, share)
         if not have:
             if reference.required and stop > start:
@@ -121,11 +153,18 @@ class Drawer:
                     f"every {model.name} needs a {reference.target} ({reference.name}), and there is none",
                     f"add a line such as '10 {reference.target}' to 'seed'",
                 )
-            nothing = np.ones(stop - start, dtype=bool)
-            return Drawn(np.zeros(stop - start, dtype=np.int64), nothing)
+            nothing = np.ones(stream.size, dtype=bool)
+            return Drawn(np.zeros(stream.size, dtype=np.int64), nothing)
         positions = samples.positions(stream, reference, have, counts.get(model.name, stop))
         share = 0.0 if reference.required else share
         return Drawn(positions, self._empty(stream, share, reference.required, model))
+
+    def _to_choose(self, reference: Reference, counts: Counts) -> int:
+        """How many rows a reference has to choose from."""
+        world = self.world
+        if world is not None and world.is_read(reference.target):
+            return len(world.choice(reference))
+        return counts.get(reference.target, 0)
 
     def _earlier(self, stream: RowStream, reference: Reference, share: float) -> Drawn:
         """A row before this one: so no row becomes its own ancestor. The first has none."""

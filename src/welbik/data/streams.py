@@ -40,6 +40,39 @@ def _mix(words: Words) -> Words:
     return words ^ (words >> np.uint64(31))
 
 
+_PHILOX = (0xD2E7470EE14C6C93, 0xCA5A826395121157), (0x9E3779B97F4A7C15, 0xBB67AE8584CAA73B)
+
+
+def philox(blocks: NDArray[np.int64], key: int) -> Words:
+    """Philox4x64-10 at any blocks at once: four words each, as NumPy's own generator has them."""
+    words = [np.zeros(len(blocks), dtype=np.uint64) for _ in range(4)]
+    words[0] = blocks.astype(np.uint64)
+    (first, second), bumps = _PHILOX
+    low, high = key % 2**64, key >> 64
+    with np.errstate(over="ignore"):
+        for _ in range(10):
+            a, b = _wide(first, words[0]), _wide(second, words[2])
+            words = [
+                b[0] ^ words[1] ^ np.uint64(low),
+                b[1],
+                a[0] ^ words[3] ^ np.uint64(high),
+                a[1],
+            ]
+            low, high = (low + bumps[0]) % 2**64, (high + bumps[1]) % 2**64
+    return np.stack(words, axis=1)
+
+
+def _wide(factor: int, words: Words) -> tuple[Words, Words]:
+    """The high and the low 64 bits of a product, from products of halves."""
+    half, mask = np.uint64(32), np.uint64(2**32 - 1)
+    one = np.uint64(factor)
+    up, down = words >> half, words & mask
+    lower = (one & mask) * down
+    left, right = (one & mask) * up, (one >> half) * down
+    middle = (lower >> half) + (left & mask) + (right & mask)
+    return (one >> half) * up + (left >> half) + (right >> half) + (middle >> half), one * words
+
+
 def permuted(index: NDArray[np.int64], size: int, key: int) -> NDArray[np.int64]:
     """Where a keyed permutation of 0 … size - 1 takes each index (all below `size`)."""
     half = np.uint64(max(1, ((size - 1).bit_length() + 1) // 2))
@@ -72,6 +105,7 @@ class RowStream:
         start: int,
         stop: int,
         attempt: int = 0,
+        only: NDArray[np.int64] | None = None,
     ) -> None:
         self.drawer = drawer
         self.model = model
@@ -79,6 +113,10 @@ class RowStream:
         self.attempt = attempt
         self.start = start
         self.stop = stop
+        self.only = only
+        """The rows between those that are meant, in order; None for all."""
+        self.base = 0
+        """The row that different numbers are counted from."""
         self.limit: int | None = None
 
     @property
@@ -87,7 +125,13 @@ class RowStream:
 
     @property
     def index(self) -> NDArray[np.int64]:
+        if self.only is not None:
+            return self.only
         return np.arange(self.start, self.stop, dtype=np.int64)
+
+    @property
+    def size(self) -> int:
+        return self.stop - self.start if self.only is None else len(self.only)
 
     def key(self, purpose: str) -> int:
         tries = (self.attempt,) if self.attempt else ()
@@ -95,6 +139,11 @@ class RowStream:
 
     def words(self, purpose: str = "value") -> Words:
         """One uniform 64-bit word a row."""
+        if self.only is not None:
+            # The first block is numbered one, and each has four words.
+            blocks = philox(self.only // 4 + 1, self.key(purpose))
+            found: Words = np.take_along_axis(blocks, self.only[:, None] % 4, axis=1)[:, 0]
+            return found
         first = self.start // 4
         generator = np.random.Philox(key=self.key(purpose)).advance(first)
         raw = generator.random_raw(self.stop - first * 4)
@@ -117,9 +166,9 @@ class RowStream:
 
     def _distinct(self, size: int) -> NDArray[np.int64]:
         """A different number for every row; there is none from row `limit` on."""
-        if self.stop > size:
-            self.limit = size
-        index = np.minimum(self.index, size - 1)
+        if self.stop - self.base > size:
+            self.limit = self.base + size
+        index = np.minimum(self.index - self.base, size - 1)
         return permuted(index, size, self.key("order"))
 
     def pick(
@@ -166,6 +215,11 @@ class RowStream:
         return _objects(
             [UUID(int=a << 64 | b, version=4) for a, b in zip(first, second, strict=True)]
         )
+
+    def uploads(self, field: Field) -> NDArray[np.object_]:
+        from .uploads import uploads_of
+
+        return self.pick([upload._asdict() for upload in uploads_of(field)])
 
     def lists(self, field: Field, most: int) -> NDArray[np.object_]:
         from .embedded import draw_lists

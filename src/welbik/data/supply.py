@@ -4,16 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime, timedelta, tzinfo
+from decimal import Decimal
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import numpy as np
+
 from ..kinds.bounds import FromNow
+from ..kinds.file import File
 from ..schema.model import Field, Model, Piece, Schema
 from .fixed import counts_with_fixed
-from .rows import Drawer, Drawn, as_python
+from .rows import Drawer, Drawn, Only, as_python
 from .told import Told
+from .uploads import Upload
 
 _TRIES = 400
+_EDGE = 200
+"""Tries after which a row need not lie at the edge of a rule: some edges can't be had."""
 _FULL = 40
 """Tries after which a row may leave fields empty: some rules are kept in no other way."""
 
@@ -50,10 +57,12 @@ class Supply:
         resolved = self.schema.models[model]
         return self._rows(resolved, start, stop, {member.name for member in resolved.members})
 
-    def _rows(self, model: Model, start: int, stop: int, names: set[str]) -> list[dict[str, Any]]:
+    def _rows(
+        self, model: Model, start: int, stop: int, names: set[str], only: Only = None
+    ) -> list[dict[str, Any]]:
         seeds = {name: self.schema.seed.get(name) or stop for name in self.schema.models}
         counts = counts_with_fixed(self.schema, seeds)
-        drawn = self.drawer.draw(model, start, stop, counts)
+        drawn = self.drawer.draw(model, start, stop, counts, only)
         columns: dict[str, list[Any]] = {}
         for member in model.members:
             if member.name not in names:
@@ -63,19 +72,27 @@ class Supply:
                 columns[member.name] = as_python(member.kind.stored().type, column)
             else:
                 columns[member.name] = self._names(self.schema.models[member.target], column)
-        rows = zip(*columns.values(), strict=True) if columns else [()] * (stop - start)
+        size = stop - start if only is None else len(only)
+        rows = zip(*columns.values(), strict=True) if columns else [()] * size
         return [dict(zip(columns, row, strict=True)) for row in rows]
 
     def _names(self, target: Model, column: Drawn) -> list[str | None]:
         """What the rows at some positions are shown as."""
-        empty = [False] * len(column.values) if column.empty is None else column.empty.tolist()
+        count = len(column.values)
+        there = np.ones(count, dtype=bool) if column.empty is None else ~column.empty
         wanted = {part.text for part in target.shown_as if part.is_field}
-        found: list[str | None] = []
-        for position, nothing in zip(column.values.tolist(), empty, strict=True):
-            row: dict[str, Any] = {"id": position + 1}
-            row |= {} if nothing else self._rows(target, position, position + 1, wanted)[0]
-            found.append(None if nothing else shown(target, row, self.zone))
-        return found
+        positions, places = np.unique(column.values[there], return_inverse=True)
+        if not len(positions):
+            return [None] * count
+        rows = self._rows(target, int(positions[0]), int(positions[-1]) + 1, wanted, positions)
+        names = [
+            shown(target, {"id": position + 1, **row}, self.zone)
+            for position, row in zip(positions.tolist(), rows, strict=True)
+        ]
+        told: list[str | None] = [None] * count
+        for at, place in zip(np.flatnonzero(there).tolist(), places.tolist(), strict=True):
+            told[at] = names[place]
+        return told
 
 
 class Factory:
@@ -105,7 +122,7 @@ class Factory:
 
         `given` are values to take as they are, `parents` the rows that relations lead to.
         The row keeps every rule of its model, save that named by `breaking`; that named by
-        `edge` it keeps only just. Raises LookupError where no such row is found.
+        `edge` it keeps only just, where that can be had. Raises LookupError where no such row is found.
         """
         number = self._next.get(model, 0)
         self._next[model] = number + 1
@@ -114,7 +131,7 @@ class Factory:
         wanted = [breaking] if breaking else []
         for attempt in range(_TRIES):
             values = {**self._drawn(resolved, number, attempt, bool(breaking)), **known}
-            if breaking or edge:
+            if breaking or edge and attempt < _EDGE:
                 values = self._bent(
                     resolved, breaking or edge, attempt, values, around, bool(breaking)
                 )
@@ -135,8 +152,17 @@ class Factory:
         outside: bool,
     ) -> dict[str, Any]:
         """The values brought to the edge of a rule, or with some of what it reads left out."""
-        edge = self.rules.at_edge(model, rule, {**values, **parents}, outside=outside)
+        asked: dict[str, Any] = {"outside": outside, "turn": attempt}
+        edge = self.rules.at_edge(model, rule, {**values, **parents}, **asked)
         if edge:
+            # Beyond its own bounds it goes to their end, and the other side comes to meet it.
+            (attribute,) = edge
+            field = next(f for f in model.fields if f.attribute == attribute)
+            ended = _ended(field, edge[attribute], self.zone)
+            if ended != edge[attribute]:
+                values = {**values, attribute: ended}
+                around = {**values, **parents}
+                edge = self.rules.at_edge(model, rule, around, **asked, but=field.name)
             return {**values, **edge}
         optional = [f.attribute for f in model.fields if not f.required and f.attribute in values]
         out = {name: None for at, name in enumerate(optional[:8]) if attempt >> (at + 1) & 1}
@@ -161,13 +187,28 @@ class Factory:
         drawn = drawer.draw_fields(model, number, number + 1, attempt)
         # What must differ from row to row keeps the value of the first try.
         first = self.drawer.draw_fields(model, number, number + 1) if attempt else drawn
-        return {
+        found = {
             field.attribute: as_python(
                 field.kind.stored().type, (first if field.unique else drawn)[field.name]
             )[0]
             for field in model.fields
-            if field.kind.word not in ("file", "image")
         }
+        for field in model.fields:
+            held = found[field.attribute]
+            if isinstance(field.kind, File) and held is not None:
+                found[field.attribute] = Upload(**held)
+        return found
+
+
+def _ended(field: Field, value: Any, zone: tzinfo) -> Any:
+    """A value, or the end of its field's bounds that it lies beyond; moving ends apart."""
+    bounds = getattr(field.kind, "bounds", None)
+    for end, sign in ((bounds.low, -1), (bounds.high, 1)) if bounds else ():
+        if end is None or isinstance(end, FromNow) or isinstance(value, datetime):
+            continue
+        if _beyond(value, end, sign, zone):
+            return type(value)(end) if isinstance(value, Decimal | int | float) else end
+    return value
 
 
 def _beyond(value: Any, end: Any, sign: int, zone: tzinfo) -> bool:

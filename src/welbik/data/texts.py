@@ -130,7 +130,7 @@ def draw_emails(stream: RowStream, field: Field) -> Texts:
     if named is None:
         names = stream.pick(options("person", 1, 60), purpose="person")
     else:
-        names = stream.drawer.values(stream.model, named, stream.start, stream.stop)
+        names = stream.drawer.values(stream, named)
     domains = stream.pick(_DOMAINS, purpose="domain").tolist()
     numbers = stream.index.tolist() if field.unique else [""] * len(domains)
     out = np.empty(len(domains), dtype=object)
@@ -185,7 +185,7 @@ def draw_slugs(stream: RowStream, source: str, longest: int) -> Texts:
     if named is None or named.kind.annotation != "str":
         words = stream.pick(options("words", 1, 40))
     else:
-        words = stream.drawer.values(stream.model, named, stream.start, stream.stop)
+        words = stream.drawer.values(stream, named)
     out = np.empty(len(words), dtype=object)
     out[:] = [
         f"{_plain(str(word))[: longest - 12].strip('-') or 'row'}-{n + 1}"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from decimal import Decimal
 from types import SimpleNamespace
 from typing import Any
@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 from ..blueprint.kit import logic
 from ..rules.python import Python
-from ..rules.tree import Aggregate, Apply, Value, plain, walk
+from ..rules.tree import Aggregate, Apply, Node, Value, plain, walk
 from ..schema.model import Field, Model, Schema
 
 Broken = Callable[[Any], bool]
@@ -54,17 +54,29 @@ class Told:
         return found
 
     def at_edge(
-        self, model: Model, name: str, values: Mapping[str, Any], *, outside: bool
+        self,
+        model: Model,
+        name: str,
+        values: Mapping[str, Any],
+        *,
+        outside: bool,
+        turn: int = 0,
+        but: str = "",
     ) -> dict[str, Any]:
-        """One value that puts a row just inside or outside a comparison; nothing where it is none."""
+        """One value that puts a row just inside or outside a comparison; nothing where it is none.
+
+        Of several comparisons joined by `and` the one whose turn it is. The field `but` is not
+        moved.
+        """
         rule = next(rule for rule in model.rules if rule.name == name)
-        node = rule.node
-        if not isinstance(node, Apply) or node.word not in ("<", "<="):
+        compared = list(_comparisons(rule.node))
+        if not compared:
             return {}
+        node = compared[turn % len(compared)]
         writer = Python(self._attribute)
         for side, sign in ((0, 1), (1, -1)):
             value = plain(node.operands[side])
-            if not isinstance(value, Value) or value.path:
+            if not isinstance(value, Value) or value.path or value.name == but:
                 continue
             source = writer.value(node.operands[1 - side])
             other = eval(f"lambda row: {source}", self._space)(_Row(values))
@@ -81,6 +93,15 @@ class Told:
         return member.attribute if member is not None else name
 
 
+def _comparisons(node: Node) -> Iterator[Apply]:
+    """A comparison, or those that `and` joins."""
+    if isinstance(node, Apply) and node.word == "and":
+        for part in node.operands:
+            yield from _comparisons(part)
+    elif isinstance(node, Apply) and node.word in ("<", "<="):
+        yield node
+
+
 def _moved(field: Field, value: Any, steps: int) -> Any:
     """A value so many of a field's smallest steps further; nothing where it has no steps."""
     kind = field.kind.value_type()
@@ -92,6 +113,9 @@ def _moved(field: Field, value: Any, steps: int) -> Any:
         return float(value) + steps
     if kind.name == "date":
         return value + dt.timedelta(days=steps)
+    if kind.name == "time":
+        minutes = value.hour * 60 + value.minute + steps
+        return dt.time(minutes // 60, minutes % 60) if 0 <= minutes < 24 * 60 else None
     if kind.name == "datetime" and not isinstance(value, dt.datetime):
         noon = dt.datetime.combine(value, dt.time(12), dt.UTC)
         return noon + dt.timedelta(days=steps)

@@ -85,6 +85,9 @@ class Stream(Protocol):
     def identifiers(self) -> Array:
         """UUIDs, all different."""
 
+    def uploads(self, field: Field) -> Array:
+        """What a row holds of small files of the field's type and size."""
+
     def lists(self, field: Field, most: int) -> Array:
         """Lists of up to `most` values of the field's part, or of short texts."""
 

@@ -42,6 +42,9 @@ class Rows(Protocol):
     def follow(self, reference: str) -> Rows:
         """The rows of a reference's model, which its column's positions count."""
 
+    def near(self, positions: NDArray[np.int64]) -> tuple[Rows, NDArray[np.int64]]:
+        """These rows, or just those at some positions, and where these stand there."""
+
     def children(self, hop: Hop) -> tuple[Rows, NDArray[np.int64]]:
         """The rows that a hop leads to, and for each the position of its owner here."""
 
@@ -101,6 +104,7 @@ class Arrays:
             rows = rows.follow(step.reference)
             if not rows.size:
                 return Column(np.zeros(len(empty), dtype=object), np.ones(len(empty), dtype=bool))
+            rows, positions = rows.near(positions)
         column = rows.column(node.name)
         return Column(column.values[positions], column.empty[positions] | empty)
 

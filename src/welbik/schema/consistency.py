@@ -54,6 +54,13 @@ def _clashes(schema: Schema, report: Report) -> None:
                     "same-name", message, model.span, remedy, (("the other one", other.span),)
                 )
             taken[made] = model
+        if model.table.lower().startswith(("welbik_", "sqlite_")):
+            report.add(
+                "reserved-name",
+                f"the table {model.table!r} would have a name that is kept for bookkeeping",
+                model.span,
+                'choose another: stored as "…"',
+            )
         for made in _besides(model):
             if made in tables:
                 same = tables[made]

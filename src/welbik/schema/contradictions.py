@@ -38,6 +38,25 @@ def check_contradictions(schema: Schema, files: Sequence[syntax.File], report: R
                 _parents(schema, schema.models[name], number_of_rows, fixed, place, report)
 
 
+def can_break(schema: Schema, model: Model, rule: Rule) -> bool:
+    """Whether values within their fields' bounds, and within all other rules, break one rule."""
+    known = dict(_bounds(schema))
+
+    def bound(value: Value) -> Interval:
+        return known.get((value.model, value.name), ANY)
+
+    for other in model.rules:
+        if other is rule or False not in outcomes(rule.node, bound):
+            continue
+        for value, limit in _limits(other.node, bound):
+            before = bound(value)
+            both = Interval(max(before.low, limit.low), min(before.high, limit.high))
+            # What may be empty keeps any rule: only what must be given is narrowed by it.
+            if value.model == model.name and model.stored(value.name).required:
+                known[value.model, value.name] = both
+    return False in outcomes(rule.node, bound)
+
+
 def _bounds(schema: Schema) -> Mapping[tuple[str, str], Interval]:
     """What is known of each field from its type."""
     found = {}

@@ -160,7 +160,9 @@ _KINDS = {
 
 
 def _literal(literal: syntax.Literal, field: Field) -> syntax.Literal:
-    """A cell of a CSV file as the literal that its field is written with."""
+    """A cell as the literal that its field is written with: texts need no quotes there."""
+    if literal.kind in ("word", "words") and field.kind.value_type().name == "text":
+        return literal if field.kind.labels() else literal._replace(kind="string")
     if literal.kind != "csv":
         return literal
     if field.kind.labels():

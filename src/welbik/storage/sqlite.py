@@ -7,14 +7,17 @@ exact; dates and moments as ISO 8601 text.
 from __future__ import annotations
 
 import json
+import os
 import re
 import sqlite3
+import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from uuid import UUID
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
@@ -26,6 +29,10 @@ from .tables import Column, Index, Table, ends
 
 Keys = Mapping[str, str]
 BOOKS = "welbik_migration"
+FIXED = "welbik_fixed"
+"""Which fixed rows were stored, and what was declared of them then."""
+
+_LIVE = f" WHERE {quote(REMOVED)} IS NULL"
 _BUSY_SECONDS = 10
 
 
@@ -134,10 +141,29 @@ def drop_index(table: str, index: Index) -> str:
     return f"DROP INDEX {quote(index.name(table))}"
 
 
-def add_column(before: Table, after: Table, column: Column, fill: str, keys: Keys) -> list[str]:
-    """An optional column is added in place; a required one needs the table made anew."""
+_UUID = (
+    "lower(hex(randomblob(6)) || '4' || substr(hex(randomblob(2)), 2) || "
+    "substr('89ab', 1 + abs(random() % 4), 1) || substr(hex(randomblob(2)), 2) || hex(randomblob(6)))"
+)
+"""A version 4 identifier as RFC 9562 lays it out, as it is stored."""
+
+
+def add_column(
+    before: Table, after: Table, column: Column, fill: str, keys: Keys, made: str = ""
+) -> list[str]:
+    """An optional column is added in place; a required one needs the table made anew.
+
+    `made` as `migrations.steps.AddColumn` has it.
+    """
+    if made:
+        word, _, source = made.partition(" ")
+        named = f"{quote(source)}" if source else "NULL"
+        # With its number behind it no word meets another.
+        slug = f"slug_word({named}, {_text(before.name.replace('_', '-'))}) || '-' || rowid"
+        return rebuild(before, after, {column.name: _UUID if word == "uuid" else slug}, keys)
     if column.required:
-        return rebuild(before, after, {column.name: literal(fill, column.type)}, keys)
+        fills = {column.name: literal(fill, column.type)} if fill else {}
+        return rebuild(before, after, fills, keys)
     table, name = quote(after.name), quote(column.name)
     statements = [f"ALTER TABLE {table} ADD COLUMN {_column(after.name, column, keys)}"]
     if fill:
@@ -173,10 +199,19 @@ def rebuild(before: Table, after: Table, fills: dict[str, str], keys: Keys) -> l
     return [
         *create_table(after, keys, new),
         f"INSERT INTO {quote(new)} ({', '.join(names)})\nSELECT {', '.join(values)} FROM {quote(before.name)}",
+        *([] if after.key else [_next_number(before.name, new)]),
         f"DROP TABLE {quote(before.name)}",
         f"ALTER TABLE {quote(new)} RENAME TO {quote(after.name)}",
         *create_indexes(after),
     ]
+
+
+def _next_number(before: str, new: str) -> str:
+    """Numbers go on where they were: none of a removed row is given again."""
+    return (
+        f"UPDATE sqlite_sequence SET seq = (SELECT max(seq) FROM sqlite_sequence\n"
+        f"WHERE name IN ({_text(before)}, {_text(new)})) WHERE name = {_text(new)}"
+    )
 
 
 def path_of(url: str, root: Path) -> Path:
@@ -203,6 +238,11 @@ def prepare(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
         utc = datetime.fromisoformat(moment).replace(tzinfo=UTC)
         return utc.astimezone(zone).date().isoformat()
 
+    def slug_word(value: str | None, otherwise: str) -> str:
+        plain = unicodedata.normalize("NFKD", value or "").encode("ascii", "ignore").decode()
+        return re.sub(r"[^a-z0-9]+", "-", plain.lower()).strip("-")[:60].strip("-") or otherwise
+
+    connection.create_function("slug_word", 2, slug_word, deterministic=True)
     connection.create_function("regexp", 2, matches, deterministic=True)
     connection.create_function("local_date", 1, local_date, deterministic=True)
 
@@ -218,6 +258,9 @@ class Database:
             raise self._unopened("it is a folder", "name a file")
         mode = "rwc" if create else "rw"
         try:
+            if create and not path.exists():
+                # It holds what people entered: nobody else on this machine reads it.
+                os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
             uri = f"{path.resolve().as_uri()}?mode={mode}"
             self.connection = sqlite3.connect(
                 uri, uri=True, isolation_level=None, timeout=_BUSY_SECONDS
@@ -227,7 +270,7 @@ class Database:
             if create:
                 # Readers and the one writer then do not wait for each other.
                 self.connection.execute("PRAGMA journal_mode = WAL")
-        except sqlite3.Error as error:
+        except (sqlite3.Error, OSError) as error:
             raise self._unopened(str(error), "check the path and its permissions") from None
 
     def _unopened(self, reason: str, remedy: str) -> WelbikError:
@@ -238,6 +281,10 @@ class Database:
 
     def close(self) -> None:
         self.connection.close()
+
+    def prepare(self, timezone: str) -> None:
+        """Readies the connection for rules; see the function of that name."""
+        prepare(self.connection, timezone)
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
@@ -278,16 +325,31 @@ class Database:
             raise self._unopened(str(error), "check that the file is a database") from None
         return {name for (name,) in rows}
 
-    def migrate(self, name: str, digest: str, schema: str, statements: Sequence[str]) -> None:
-        """Runs one migration and writes it down, or leaves everything as it was."""
+    def migrate(
+        self, name: str, digest: str, schema: str, statements: Sequence[str], number: int = 1
+    ) -> bool:
+        """Runs one migration and writes it down, or leaves everything as it was.
+
+        False where it has run meanwhile, by somebody who had the lock before.
+        """
         # Tables are made anew under other tables that refer to them, so references rest meanwhile.
         self.connection.execute("PRAGMA foreign_keys = OFF")
+        prepare(self.connection)
         try:
             with self.transaction():
                 self.connection.execute(
                     f"CREATE TABLE IF NOT EXISTS {BOOKS} (number INTEGER PRIMARY KEY, name VARCHAR(200) NOT NULL, "
                     "digest VARCHAR(64) NOT NULL, schema VARCHAR(16) NOT NULL, applied TIMESTAMP NOT NULL)"
                 )
+                # Only behind the lock it is known what others have run.
+                applied = self.applied()
+                if len(applied) >= number and applied[number - 1][1] == digest:
+                    return False
+                if len(applied) != number - 1:
+                    raise WelbikError(
+                        f"other migrations have run on the database since {name} was begun",
+                        "nothing was changed; get the newest migrations, then try again",
+                    )
                 for statement in statements:
                     self.connection.execute(statement)
                 broken = self.connection.execute("PRAGMA foreign_key_check").fetchone()
@@ -297,9 +359,10 @@ class Database:
                         "nothing was changed",
                     )
                 self.connection.execute(
-                    f"INSERT INTO {BOOKS} (name, digest, schema, applied) VALUES (?, ?, ?, datetime('now'))",
-                    (name, digest, schema),
+                    f"INSERT INTO {BOOKS} VALUES (?, ?, ?, ?, datetime('now'))",
+                    (number, name, digest, schema),
                 )
+                return True
         finally:
             self.connection.execute("PRAGMA foreign_keys = ON")
 
@@ -309,8 +372,31 @@ class Database:
         self.connection.execute("PRAGMA analysis_limit = 1000")
         self.connection.execute("ANALYZE")
 
-    def count(self, table: str) -> int:
-        return int(self.connection.execute(f"SELECT count(*) FROM {quote(table)}").fetchone()[0])
+    def count(self, table: str, *, live: bool = False) -> int:
+        """How many rows there are; with `live` without those in the bin."""
+        query = f"SELECT count(*) FROM {quote(table)}{_LIVE if live else ''}"
+        return int(self.connection.execute(query).fetchone()[0])
+
+    def made(self, table: str) -> int:
+        """How many rows were ever made, as far as that is known: those that went count too."""
+        return max(self.count(table), self.next_id(table) - 1)
+
+    def breaking_keys(self, table: str, key: str, condition: str, *, live: bool) -> set[object]:
+        """The keys of rows for which a condition over them is false."""
+        where = f"{_LIVE} AND" if live else " WHERE"
+        query = f"SELECT {quote(key)} FROM {quote(table)}{where} NOT ({condition})"
+        return {key for (key,) in self.connection.execute(query)}
+
+    @contextmanager
+    def attempt(self) -> Iterator[Callable[[], None]]:
+        """Part of a transaction that can be taken back: gives what does so."""
+
+        def take_back() -> None:
+            self.connection.execute("ROLLBACK TO attempt")
+
+        self.connection.execute("SAVEPOINT attempt")
+        yield take_back
+        self.connection.execute("RELEASE attempt")
 
     def breaking(self, table: Table, rule: str) -> int:
         """How many stored rows break a rule; 0 where its columns are not there yet."""
@@ -321,10 +407,39 @@ class Database:
         except sqlite3.Error:
             return 0
 
-    def values(self, table: str, column: str) -> list[object]:
-        """A column of all rows, in the order in which they were made."""
-        rows = self.connection.execute(f"SELECT {quote(column)} FROM {quote(table)} ORDER BY rowid")
-        return [value for (value,) in rows]
+    def values(self, table: str, column: str, *, live: bool = False) -> list[object]:
+        """A column of all rows, in the order in which they were made; see `count`."""
+        where = _LIVE if live else ""
+        query = f"SELECT {quote(column)} FROM {quote(table)}{where} ORDER BY rowid"
+        return [value for (value,) in self.connection.execute(query)]
+
+    def update(self, table: str, key: str, of: object, values: Mapping[str, object]) -> None:
+        """Sets encoded values of one row; the caller holds the transaction."""
+        sets = ", ".join(f"{quote(name)} = ?" for name in values)
+        query = f"UPDATE {quote(table)} SET {sets} WHERE {quote(key)} = ?"
+        self.connection.execute(query, [*values.values(), of])
+
+    def remembered(self) -> dict[tuple[str, str], tuple[object, dict[str, object]]]:
+        """The fixed rows that were stored: by table and text their key, and what was declared."""
+        if FIXED not in self.table_names():
+            return {}
+        rows = self.connection.execute(f"SELECT of, text, key, declared FROM {FIXED}")
+        return {(of, text): (json.loads(key), json.loads(said)) for of, text, key, said in rows}
+
+    def remember(self, table: str, rows: Mapping[str, tuple[object, Mapping[str, object]]]) -> None:
+        """Writes down the fixed rows of a table, in place of what was known of them."""
+        self.connection.execute(
+            f"CREATE TABLE IF NOT EXISTS {FIXED} (of VARCHAR(200), text TEXT, key TEXT NOT NULL, "
+            "declared TEXT NOT NULL, PRIMARY KEY (of, text))"
+        )
+        self.connection.execute(f"DELETE FROM {FIXED} WHERE of = ?", [table])
+        self.connection.executemany(
+            f"INSERT INTO {FIXED} VALUES (?, ?, ?, ?)",
+            [
+                (table, text, json.dumps(key), json.dumps(said))
+                for text, (key, said) in rows.items()
+            ],
+        )
 
     def next_id(self, table: str) -> int:
         """The first id that was never given."""
@@ -376,3 +491,33 @@ def encode(type_: str, values: Any, empty: Any | None) -> list[Any]:
         for at in empty.nonzero()[0].tolist():
             out[at] = None
     return out
+
+
+_READERS: dict[str, Callable[[Any], Any]] = {"uuid": UUID, "json": json.loads}
+_NUMBERS = {"integer": "int64", "bigint": "int64", "decimal": "int64", "double": "float64"}
+
+
+def decode(type_: str, stored: Sequence[object]) -> tuple[Any, Any]:
+    """A stored column as rules read it (see `rules.arrays`), and where it is empty."""
+    import numpy
+
+    word = type_.split()[0]
+    empty = numpy.array([value is None for value in stored], dtype=bool)
+    if word in ("date", "timestamp"):
+        unit = "datetime64[D]" if word == "date" else "datetime64[us]"
+        texts = ["1970-01-01" if value is None else str(value) for value in stored]
+        return numpy.array(texts, dtype=unit), empty
+    if word == "time":
+        return numpy.array([_microseconds(value) for value in stored], dtype="int64"), empty
+    if word in _NUMBERS or word == "boolean":
+        plain = [0 if value is None else value for value in stored]
+        return numpy.array(plain, dtype=_NUMBERS.get(word, "bool")), empty
+    found = numpy.empty(len(stored), dtype=object)
+    read = _READERS.get(word, lambda text: text)
+    found[:] = ["" if value is None else read(value) for value in stored]
+    return found, empty
+
+
+def _microseconds(value: object) -> int:
+    hour, minute, second = (str(value) if value else "0:0:0").split(":")
+    return ((int(hour) * 60 + int(minute)) * 60) * 10**6 + round(float(second) * 10**6)

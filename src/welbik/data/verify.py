@@ -1,0 +1,83 @@
+"""Rules told by the database itself: the last word on every row that was made up."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from ..problems import WelbikError
+from ..rules.sql import Sqlite
+from ..rules.tree import Aggregate, Node, Value, walk
+from ..schema.model import Model, Reference, Rule, Schema
+from ..schema.tables import SchemaNames
+from ..storage.sqlite import Database
+from .world import has_bin
+
+
+@dataclass(frozen=True)
+class Broken:
+    """Rows of a model, by their keys, that break a rule and did not before."""
+
+    model: Model
+    rule: Rule
+    keys: frozenset[object]
+
+    def error(self, added: str) -> WelbikError:
+        if added == self.model.name:
+            what = f"no {added} could be made up that keeps: {self.rule.text}"
+        else:
+            what = f"more rows of {added} would break a rule of {self.model.name}: {self.rule.text}"
+        remedy = "widen the fields that the rule reads, or ask for fewer rows in 'seed'"
+        return WelbikError(what, f"{remedy}; nothing was added")
+
+
+class Verifier:
+    """Asks the rules of a schema of stored rows, apart from those that were broken before."""
+
+    def __init__(self, database: Database, schema: Schema, timezone: str) -> None:
+        self.database, self.schema = database, schema
+        self.timezone = timezone
+        self._before: dict[tuple[str, str], set[object]] = {}
+        for model in schema:
+            if database.count(model.table):
+                self.accept(model)
+
+    def accept(self, model: Model) -> None:
+        """Takes what is stored of a model as it is: nothing of it counts as broken from now on."""
+        for rule in model.rules:
+            self._before[model.name, rule.name] = self._keys(model, rule)
+
+    def broken(self, added: set[str], known: set[str]) -> Iterator[Broken]:
+        """What is broken of the rules that read models with new rows, of `known` models alone."""
+        for model in self.schema:
+            for rule in model.rules:
+                read = reads(model, rule.node)
+                if not read & added or not read <= known:
+                    continue
+                keys = self._keys(model, rule) - self._before.get((model.name, rule.name), set())
+                if keys:
+                    yield Broken(model, rule, frozenset(keys))
+
+    def _keys(self, model: Model, rule: Rule) -> set[object]:
+        names = SchemaNames(self.schema)
+        sql = Sqlite(names, zone=self.timezone)
+        condition = sql.write(rule.node, model.table)
+        return self.database.breaking_keys(
+            model.table, names.key(model.name), condition, live=has_bin(model)
+        )
+
+
+def reads(model: Model, node: Node) -> set[str]:
+    """The models whose rows an expression of a model reads; pairs count as both of theirs."""
+    found = {model.name}
+    for part in walk(node):
+        if isinstance(part, Value | Aggregate):
+            found |= {step.model for step in part.path}
+        if isinstance(part, Aggregate):
+            found |= {hop.model for hop in part.hops}
+    return found
+
+
+def led_by(model: Model, target: str) -> list[Reference]:
+    """The references of a model that lead to rows of another."""
+    return [reference for reference in model.references if reference.target == target]

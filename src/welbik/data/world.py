@@ -1,0 +1,202 @@
+"""What a fill finds in a database: the rows that relations choose from and rules read.
+
+Rows of a model that were there before, or that were just added beside them, are read; only
+those of an empty table are known by how they are made up.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..rules.arrays import Column
+from ..rules.tree import Hop
+from ..schema.expressions import REMOVED
+from ..schema.model import Field, Many, Model, Reference, Schema
+from ..schema.tables import SchemaNames
+from ..storage.sqlite import Database, decode
+
+Positions = NDArray[np.int64]
+
+
+class World:
+    """The rows of a schema's models in a database, while a fill goes on.
+
+    `wanted` says how many live rows each model is to have.
+    """
+
+    def __init__(self, database: Database, schema: Schema, wanted: Mapping[str, int]) -> None:
+        self.database = database
+        self.schema = schema
+        self.names = SchemaNames(schema)
+        live = {model.name: database.count(model.table, live=has_bin(model)) for model in schema}
+        self.there = live
+        self.missing = {name: max(0, wanted.get(name, 0) - live[name]) for name in schema.models}
+        self.stored = {model.name: database.count(model.table) for model in schema}
+        self.starts = {model.name: self._first(model) for model in schema}
+        self.excluded: dict[str, set[object]] = {}
+        self._tables: dict[str, Known] = {}
+        self._chosen: dict[tuple[str, str], Positions] = {}
+
+    def start(self, model: str) -> int:
+        """The number of the first row that is made up: no lower one is made again."""
+        fixed = self.schema.rows.get(model)
+        return max(self.starts[model], len(fixed.rows) if fixed else 0)
+
+    def is_read(self, model: str) -> bool:
+        """Whether rows of a model are read, and not known by how they are made up."""
+        return self.stored[model] > 0 or bool(self.excluded.get(model))
+
+    def recount(self, model: str) -> None:
+        """Counts the rows of a model anew: fixed ones were added."""
+        stored = self.schema.models[model]
+        self.there[model] = self.database.count(stored.table, live=has_bin(stored))
+        self.stored[model] = self.database.count(stored.table)
+        self.starts[model] = self._first(stored)
+        self.forget(model)
+
+    def _first(self, model: Model) -> int:
+        """The number of the first row to make up: an empty table begins anew."""
+        return self.database.made(model.table) if self.stored[model.name] else 0
+
+    def added(self, model: str) -> None:
+        """All rows of a model that were missing are there now."""
+        self.missing[model] = 0
+
+    def exclude(self, model: str, keys: frozenset[object]) -> None:
+        """Keeps relations of new rows from some rows of a model."""
+        self.excluded[model] = self.excluded.get(model, set()) | keys
+        self._chosen.clear()
+
+    def forget(self, model: str) -> None:
+        """Rows of a model have come or changed: they are read anew."""
+        self._tables.pop(model, None)
+        self._chosen.clear()
+
+    def table(self, model: str) -> Known:
+        """All rows of a model."""
+        if model not in self._tables:
+            self._tables[model] = Known(self, self.schema.models[model])
+        return self._tables[model]
+
+    def choice(self, reference: Reference) -> Positions:
+        """The rows of its model that a reference of a new row may lead to, in `table`."""
+        key = (reference.model, reference.name)
+        if key not in self._chosen:
+            rows = self.table(reference.target)
+            free = rows.live()
+            gone = self.excluded.get(reference.target, set())
+            if reference.unique:
+                model = self.schema.models[reference.model]
+                gone = gone | set(
+                    self.database.values(model.table, reference.column, live=has_bin(model))
+                )
+            if gone:
+                free &= np.array([key not in gone for key in rows.keys.tolist()], dtype=bool)
+            self._chosen[key] = np.flatnonzero(free)
+        return self._chosen[key]
+
+
+def has_bin(model: Model) -> bool:
+    return "bin" in model.keeps
+
+
+class Known:
+    """Stored rows of a model as rules read them; see `rules.arrays.Rows`."""
+
+    def __init__(self, world: World, model: Model) -> None:
+        self.world, self.model = world, model
+        key = world.names.key(model.name)
+        kind = model.stored(model.key) if model.key else None
+        stored = world.database.values(model.table, key)
+        exact = kind is None or isinstance(kind, Field) and kind.kind.word == "integer"
+        self.keys = np.array(stored, dtype=np.int64 if exact else object)
+        self._columns: dict[str, Column] = {}
+
+    @property
+    def size(self) -> int:
+        return len(self.keys)
+
+    def positions(self, keys: list[object]) -> Column:
+        """Where rows with some keys stand; empty where there is none."""
+        place = {key: at for at, key in enumerate(self.keys.tolist())}
+        found = np.array([place.get(key, -1) for key in keys], dtype=np.int64)
+        return Column(np.maximum(found, 0), found < 0)
+
+    def live(self) -> NDArray[np.bool_]:
+        if not has_bin(self.model):
+            return np.ones(self.size, dtype=bool)
+        return self.column(REMOVED).empty.copy()
+
+    def column(self, name: str) -> Column:
+        if name not in self._columns:
+            self._columns[name] = self._read(name)
+        return self._columns[name]
+
+    def _read(self, name: str) -> Column:
+        member = self.model.by_name.get(name)
+        if name == REMOVED and not has_bin(self.model):
+            return Column(np.zeros(self.size, "datetime64[us]"), np.ones(self.size, dtype=bool))
+        column = self.world.names.column(self.model.name, name)
+        stored = self.world.database.values(self.model.table, column)
+        if isinstance(member, Reference):
+            return self.world.table(member.target).positions(stored)
+        if name == "id":
+            return Column(self.keys, np.zeros(self.size, dtype=bool))
+        type_ = member.kind.stored().type if isinstance(member, Field) else "timestamp"
+        return Column(*decode(type_, stored))
+
+    def near(self, positions: Positions) -> tuple[Any, Positions]:
+        return self, positions
+
+    def follow(self, reference: str) -> Known:
+        target = self.model.by_name[reference]
+        assert isinstance(target, Reference)
+        return self.world.table(target.target)
+
+    def children(self, hop: Hop) -> tuple[Known, Positions]:
+        rows = self.world.table(hop.model)
+        if hop.via:
+            column = rows.column(hop.via)
+            return rows, np.where(column.empty, -1, column.values)
+        many = self.model.by_name[hop.name]
+        assert isinstance(many, Many)
+        mine = self.world.database.values(many.table, many.column)
+        theirs = self.world.database.values(many.table, many.target_column)
+        return (  # type: ignore[return-value]
+            Some(rows, rows.positions(theirs).values),
+            self.positions(mine).values,
+        )
+
+
+class Some:
+    """Some rows of others, as rules read them."""
+
+    def __init__(self, rows: Any, at: Positions) -> None:
+        self.rows, self.at = rows, at
+
+    @property
+    def size(self) -> int:
+        return len(self.at)
+
+    def column(self, name: str) -> Column:
+        column = self.rows.column(name)
+        return Column(column.values[self.at], column.empty[self.at])
+
+    def near(self, positions: Positions) -> tuple[Any, Positions]:
+        return self, positions
+
+    def follow(self, reference: str) -> Any:
+        return self.rows.follow(reference)
+
+    def children(self, hop: Hop) -> tuple[Any, Positions]:
+        rows, owner = self.rows.children(hop)
+        place = np.full(self.rows.size, -1, dtype=np.int64)
+        place[self.at] = np.arange(self.size)
+        owners = place[owner] if len(owner) else owner
+        owners = np.where(owner < 0, -1, owners)
+        kept = np.flatnonzero(owners >= 0)
+        return Some(rows, kept), owners[kept]
