@@ -96,7 +96,7 @@ def test_files_that_can_not_be_read(project: Project) -> None:
 
 def test_no_declarations(project: Project) -> None:
     project.declare("# nothing yet\n")
-    assert "0 models" in project.run("check").stdout
+    assert "No model is declared yet" in project.run("check").stdout
     assert "no model is declared" in project.run("build", code=1).stderr
     (project.root / "models/bees.welbik").unlink()
     assert "no declarations" in project.run("check", code=1).stderr

@@ -9,6 +9,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from uuid import UUID
 
 import pytest
 from conftest import WELBIK, Project
@@ -105,11 +106,20 @@ def test_a_field_goes_only_after_a_question(built: Project) -> None:
 
 
 REFUSED = [
-    ("frames  integer 4..24", "frames  integer 4..30", "range from 4..24 to 4..30"),
-    ("name    text 2..40, required", "name    text 2..40", "required from yes to no"),
-    ("    frames ", "    size integer, required\n    frames ", "Give it a default"),
+    ("frames  integer 4..24", "frames  integer 4..30", "its bounds from 4..24 to 4..30"),
+    ("name    text 2..40, required", "name    text 2..40", "whether it is required from yes to no"),
+    ("    frames ", "    size integer, required\n    frames ", "give it a default"),
+    (
+        "    frames ",
+        "    first -> Keeper, required\n    frames ",
+        "each row can then be given its keeper",
+    ),
     ("    frames ", "    size integer, unique, default 3\n    frames ", "Leave the default out"),
-    ('kind    one of national | long "Long hive"', "kind    one of national | top_bar", "among"),
+    (
+        'kind    one of national | long "Long hive"',
+        "kind    one of national | top_bar",
+        "its choices",
+    ),
 ]
 
 
@@ -174,13 +184,13 @@ _KILLED = """
 import os, signal, sys
 from welbik.storage import sqlite
 real = sqlite.Database.migrate
-def migrate(self, name, digest, schema, statements):
+def migrate(self, name, digest, schema, statements, number):
     def pulled():
         for number, statement in enumerate(statements):
             if number == {at}:
                 os.kill(os.getpid(), signal.SIGKILL)
             yield statement
-    real(self, name, digest, schema, pulled())
+    return real(self, name, digest, schema, pulled(), number)
 sqlite.Database.migrate = migrate
 from welbik.cli.main import main
 sys.argv = ["welbik", "migrate", "--allow-loss"]
@@ -303,3 +313,113 @@ def test_rules_indexes_and_names_are_migrated(make: Callable[[str], Project]) ->
         )
     project.run("build")
     assert "as declared" in project.run("status").stdout
+
+
+def test_two_who_migrate_at_once_run_each_migration_once(project: Project) -> None:
+    project.run("build")
+    for round_ in range(3):
+        if round_:
+            project.replace(
+                "models/bees.welbik", "    frames ", f"    n{round_} text 20\n    frames "
+            )
+        both = [
+            subprocess.Popen(
+                [WELBIK, "migrate"],
+                cwd=project.root,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                text=True,
+            )
+            for _ in range(4)
+        ]
+        said = [process.communicate() for process in both]
+        assert [process.returncode for process in both] == [0] * 4, said
+        assert sum("1 migration run" in out for out, _ in said) == 1
+        names = _rows(project, "SELECT number, name FROM welbik_migration ORDER BY number")
+        assert [number for number, _ in names] == list(range(1, round_ + 2))
+        assert len(list((project.root / "migrations").iterdir())) == round_ + 1
+
+
+def test_the_book_of_migrations_refuses_doubles_by_itself(built: Project) -> None:
+    (book,) = _rows(built, "SELECT * FROM welbik_migration")
+    connection = sqlite3.connect(built.root / "bees.db")
+    with pytest.raises(sqlite3.IntegrityError):
+        connection.execute("INSERT INTO welbik_migration VALUES (?, ?, ?, ?, ?)", book)
+    connection.close()
+
+
+def test_migrations_that_are_gone_are_missed_and_none_is_written_in_their_place(
+    built: Project,
+) -> None:
+    for path in (built.root / "migrations").iterdir():
+        path.unlink()
+    refused = built.run("migrate", code=1).stderr
+    assert "which is not in migrations/" in refused
+    assert list((built.root / "migrations").iterdir()) == []
+
+
+def test_a_migration_is_told_by_what_it_says_and_not_by_its_bytes(built: Project) -> None:
+    (path,) = (built.root / "migrations").iterdir()
+    text = path.read_bytes()
+    path.write_bytes(text.replace(b"\n", b"\r\n"))
+    assert "Nothing to do" in built.run("migrate").stdout
+    path.write_bytes(b"# A remark of ours\n" + text)
+    assert "Nothing to do" in built.run("migrate").stdout
+    # What earlier versions wrote down for it holds as well.
+    import hashlib
+
+    path.write_bytes(text)
+    with sqlite3.connect(built.root / "bees.db") as connection:
+        old = hashlib.sha256(text).hexdigest()
+        connection.execute("UPDATE welbik_migration SET digest = ?", [old])
+    assert "Nothing to do" in built.run("migrate").stdout
+    path.write_bytes(text.replace(b'schema = "', b'schema = "0'))
+    assert "is not what ran" in built.run("migrate", code=1).stderr
+
+
+@pytest.mark.parametrize("left", ["id < 30", "0"])
+def test_a_table_made_anew_never_gives_a_number_again(built: Project, left: str) -> None:
+    with sqlite3.connect(built.root / "bees.db") as connection:
+        connection.execute(f"DELETE FROM hive WHERE NOT ({left})")
+    built.replace(
+        "models/bees.welbik", "    frames ", '    notes text, required, default "-"\n    frames '
+    )
+    built.run("build")
+    built.run("migrate")
+    with sqlite3.connect(built.root / "bees.db") as connection:
+        made = connection.execute(
+            "INSERT INTO hive (code, keeper_id, frames, opened, notes) VALUES ('ZZ-9999', 1, 9, '2020-01-01', '-')"
+        )
+        assert made.lastrowid == 41
+
+
+def test_what_the_site_makes_itself_is_made_for_rows_that_are_there(built: Project) -> None:
+    with sqlite3.connect(built.root / "bees.db") as connection:
+        connection.execute("UPDATE keeper SET name = 'Ürsula  O-Neil' WHERE id < 3")
+        connection.execute("UPDATE keeper SET name = '???' WHERE id = 3")
+    built.replace(
+        "models/bees.welbik", "    email ", "    word slug from name\n    token uuid\n    email "
+    )
+    built.run("build")
+    assert "one of its own in each row" in built.run("migrate").stdout
+    words = dict(_rows(built, "SELECT id, word FROM keeper"))
+    assert (
+        words[1] == "ursula-o-neil-1" and words[2] == "ursula-o-neil-2" and words[3] == "keeper-3"
+    )
+    tokens = [token for (token,) in _rows(built, "SELECT token FROM keeper")]
+    assert len(set(tokens)) == 5
+    assert all(UUID(hex=token).version == 4 for token in tokens)
+    built.python("-m", "pytest", "-q", "-p", "no:cacheprovider")
+
+
+def test_a_new_name_without_was_is_asked_about(built: Project) -> None:
+    built.replace("models/bees.welbik", "    frames  integer", "    boxes   integer")
+    built.replace("models/bees.welbik", "keeper, frames", "keeper, boxes")
+    said = built.run("migrate", code=1).stderr
+    assert "boxes …, was frames" in said and "--allow-loss" in said
+    assert "was frames" in built.run("migrate", "--preview").stdout
+    built.replace("models/bees.welbik", "default 11", "default 11, was frames")
+    assert "call the column hive.frames boxes" in built.run("migrate").stdout
+    text = built.read("models/bees.welbik").replace("Keeper", "Warden")
+    built.declare(text)
+    assert "was Keeper" in built.run("migrate", code=1).stderr

@@ -63,7 +63,9 @@ def _migrate(database: Database, before: Schema | None, after: Schema) -> None:
     change = difference(tables, after)
     assume(not change.refused)
     try:
-        database.migrate("next", "", "", statements(tables, change.steps, NOW))
+        number = 2 if before else 1
+        made = statements(tables, change.steps, NOW)
+        database.migrate("next", f"{number}", "", made, number)
     except WelbikError as error:
         # Rows that were made before a rule may break it: then nothing is changed.
         assert "_rule" in error.message

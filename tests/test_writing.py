@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import signal
+import subprocess
+import sys
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import pytest
+from conftest import Project
 from hypothesis import given
 from hypothesis import strategies as st
 
 from welbik.problems import WelbikError
-from welbik.project.writing import carry_out, plan, read
+from welbik.project.locking import alone
+from welbik.project.writing import carry_out, finish, plan, read
 
 _NAMES = st.sampled_from(["a.py", "b.html", "pages/c.html", "pages/deep/d.py", "tests/e.py"])
 _TEXTS = st.sampled_from(["", "one\n", "two\n", "three – ü\r\n"])
@@ -90,3 +95,72 @@ def test_a_binary_file_in_the_way_is_left_alone(tmp_path: Path) -> None:
     todo = plan(tmp_path, {"a.py": "x"})
     carry_out(tmp_path, todo)
     assert "a.py" in todo.edited and (tmp_path / "a.py").read_bytes() == b"\xff\xfe"
+
+
+_KILLED = """
+import os, pathlib, signal, sys
+from welbik.project import writing
+at, real = {at}, pathlib.Path.replace
+calls = [0]
+def replace(self, target):
+    calls[0] += 1
+    if calls[0] == at:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return real(self, target)
+pathlib.Path.replace = replace
+root = pathlib.Path(sys.argv[1])
+wanted = {{f"f{{n}}.py": "new" for n in range(6)}}
+writing.carry_out(root, writing.plan(root, wanted))
+"""
+
+
+@pytest.mark.parametrize("at", range(1, 15))
+def test_a_build_that_is_killed_is_finished_or_was_never_begun(tmp_path: Path, at: int) -> None:
+    before = {f"f{n}.py": "old" for n in range(4)} | {"gone.py": "old"}
+    carry_out(tmp_path, plan(tmp_path, before))
+    done = subprocess.run([sys.executable, "-c", _KILLED.format(at=at), tmp_path], check=False)
+    with alone(tmp_path):
+        finish(tmp_path)
+    after = {f"f{n}.py": "new" for n in range(6)}
+    assert _disk(tmp_path) == (before if at == 1 else after)
+    assert done.returncode == (0 if at > 13 else -signal.SIGKILL)
+    assert not list((tmp_path / ".welbik").glob("staging-*"))
+    # Whatever happened, no file counts as edited.
+    assert not plan(tmp_path, dict.fromkeys(after, "newer")).edited
+
+
+def test_the_next_command_finishes_what_was_broken_off(built: Project) -> None:
+    staging = built.root / ".welbik" / "staging-left"
+    staging.mkdir()
+    (staging / "new-0").write_text("# done\n")
+    (staging / "journal.json").write_text('[["new-0", "bees/late.py"], ["", "bees/hive/form.py"]]')
+    built.run("status", code=1)
+    assert built.read("bees/late.py") == "# done\n"
+    assert not (built.root / "bees/hive/form.py").exists() and not staging.exists()
+
+
+def test_a_file_edited_into_what_is_declared_is_in_step(built: Project) -> None:
+    built.replace("bees/hive/form.py", "high=24", "high=30")
+    built.replace("models/bees.welbik", "integer 4..24", "integer 4..30")
+    assert "code          as declared" not in built.run("status", code=1).stdout
+    built.run("build")
+    assert "bees/hive/form.py" not in built.run("build", "--preview").stdout
+    built.replace("bees/hive/form.py", "high=30", "high=31")
+    built.replace("bees/hive/form.py", "high=31", "high=30")
+    assert "code          as declared" in built.run("status", code=1).stdout
+
+
+def test_code_of_a_model_that_went_goes_only_when_agreed(built: Project) -> None:
+    text = built.read("models/bees.welbik")
+    built.declare(
+        text[: text.index("model Hive")].replace("    hives   <- Hive.keeper, sorted by code\n", "")
+    )
+    before = built.files()
+    refused = built.run("build", code=1).stderr
+    assert "bees/hive" in refused and "--allow-loss" in refused
+    assert built.files() == before
+    built.run("build", "--allow-loss")
+    assert not (built.root / "bees" / "hive").exists()
+    built.declare("")
+    assert "No model is declared yet" in built.run("check").stdout
+    assert "welbik add" in built.run("status", code=1).stdout

@@ -16,8 +16,9 @@ if TYPE_CHECKING:
 @click.argument("model")
 @click.argument("fields", nargs=-1, required=True, metavar='"FIELD"...')
 @click.option("--about", default="", metavar="TEXT", help="What a new model is, for its pages.")
+@click.option("--new", is_flag=True, help="Make a model though its name is nearly another's.")
 @project_option
-def command(settings: Settings, model: str, fields: tuple[str, ...], about: str) -> None:
+def command(settings: Settings, model: str, fields: tuple[str, ...], about: str, new: bool) -> None:
     """Declare MODEL with these fields, or add them to it, in the language of the declarations.
 
     Everything is checked before it is written.
@@ -31,7 +32,7 @@ def command(settings: Settings, model: str, fields: tuple[str, ...], about: str)
     from ..project.adding import Refused, add
 
     try:
-        name, is_new = add(settings.root, model, fields, about)
+        name, is_new = add(settings.root, model, fields, about, new=new)
     except Refused as refused:
         for problem in refused.problems:
             click.echo(as_text(problem, paint) + "\n")

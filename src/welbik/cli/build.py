@@ -20,8 +20,9 @@ _MANY = 50
 @click.command()
 @click.option("--preview", is_flag=True, help="List the files; write nothing.")
 @click.option("--diff", is_flag=True, help="Show the lines that would change; write nothing.")
+@click.option("--allow-loss", is_flag=True, help="Take away the code of models that went, unasked.")
 @project_option
-def command(settings: Settings, preview: bool, diff: bool) -> None:
+def command(settings: Settings, preview: bool, diff: bool, allow_loss: bool) -> None:
     """Write the application's code: exactly what the declarations ask for.
 
     A file that you have edited is never touched: it is named instead, and --diff shows
@@ -41,11 +42,25 @@ def command(settings: Settings, preview: bool, diff: bool) -> None:
     schema = schema_of(settings.root)
     many = len(schema.models) >= _MANY
     with click.progressbar(
-        length=len(schema.models), label="Building", file=sys.stderr, hidden=not many
+        length=len(schema.models),
+        label="Building",
+        file=sys.stderr,
+        hidden=not many or not sys.stderr.isatty(),
     ) as bar:
-        work = planned if preview else build
-        todo = work(settings, schema, lambda: bar.update(1))
+        if preview:
+            todo = planned(settings, schema, lambda: bar.update(1))
+        else:
+            asked = agreed if not allow_loss else lambda todo: True
+            todo = build(settings, schema, lambda: bar.update(1), asked)
     say_plan(todo, preview)
+
+
+def agreed(todo: Plan) -> bool:
+    """Whether code may go with its model: asked on a terminal, refused elsewhere."""
+    if not sys.stdin.isatty():
+        return False
+    names = ", ".join(todo.losses)
+    return click.confirm(f"No model asks for {names} any more. Take that code away?")
 
 
 def say_plan(todo: Plan, preview: bool = False) -> None:

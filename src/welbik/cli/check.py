@@ -86,6 +86,10 @@ def _tell(problems: list[Problem], files: str, models: int) -> None:
 
     for problem in problems:
         click.echo(as_text(problem, paint) + "\n")
+    if not problems and not models:
+        example = paint("command", 'welbik add Hive "name text 80"')
+        click.echo(f"No model is declared yet in {files}. Begin with: {example}")
+        return
     if not problems:
         click.echo(f"{count(models, 'model')} in {files}: {paint('good', 'no problems.')}")
         return

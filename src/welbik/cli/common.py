@@ -41,8 +41,11 @@ def project_option(function: Callable[..., Any]) -> Callable[..., Any]:
 
 def _settings(context: click.Context, parameter: click.Parameter, value: str) -> Settings:
     from ..project.settings import read_settings
+    from ..project.writing import finish_if_free
 
-    return read_settings(Path(value))
+    settings = read_settings(Path(value))
+    finish_if_free(settings.root)
+    return settings
 
 
 def count(number: int, noun: str, plural: str = "") -> str:

@@ -34,7 +34,7 @@ def command(folder: str, once: bool, port: int) -> None:
     from ..project.demo import make_demo
     from ..project.settings import read_settings
     from . import fill, migrate, serve
-    from .build import say_plan
+    from .build import agreed, say_plan
 
     path = Path(folder)
     made = make_demo(path)
@@ -42,7 +42,7 @@ def command(folder: str, once: bool, port: int) -> None:
     settings = read_settings(path)
     schema = schema_of(settings.root)
     click.echo(f"\n{paint('command', 'welbik build')}")
-    todo = build(settings)
+    todo = build(settings, schema, agreed=agreed)
     if made:
         written = count(len(todo.write), "file")
         click.echo(f"{written} written for {count(len(schema.models), 'model')}")

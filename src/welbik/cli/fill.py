@@ -47,15 +47,20 @@ def run(settings: Settings, profile: str = "") -> None:
         raise WelbikError(
             "no rows are asked for", "add a block to the declarations:  seed / 12 Keeper"
         )
-    wanted = missing_rows(settings, schema)
-    if not wanted:
-        click.echo("Nothing to add: every model has its declared count.")
-        return
-    rows_wanted = sum(wanted.values())
-    with click.progressbar(length=rows_wanted, label="Filling", file=sys.stderr) as bar:
-        added = fill_project(settings, schema, lambda model, rows: bar.update(rows))
-    for name, rows in added.items():
+    length = sum(missing_rows(settings, schema).values())
+    hidden = not length or not sys.stderr.isatty()
+    with click.progressbar(length=length, label="Filling", file=sys.stderr, hidden=hidden) as bar:
+        done = fill_project(settings, schema, lambda model, rows: bar.update(rows))
+    for remark in done.remarks:
+        click.echo(remark)
+    for name, rows in done.added.items():
         click.echo(f"{rows:>9,} {name}")
+    for name, rows in done.changed.items():
+        click.echo(f"{count(rows, 'fixed row')} of {name} changed as declared.")
+    if not done.added:
+        if not done.changed:
+            click.echo("Nothing to add: every model has its declared count.")
+        return
     click.echo(
-        f"{count(sum(added.values()), 'row')} added: {paint('good', 'every model has its declared count.')}"
+        f"{count(sum(done.added.values()), 'row')} added: {paint('good', 'every model has its declared count.')}"
     )

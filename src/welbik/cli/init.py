@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 import click
@@ -25,7 +26,7 @@ def command(folder: str, title: str, package: str) -> None:
     path = Path(folder)
     for name in make_project(path, title=title, package=package):
         click.echo(f"made {path / name}")
-    go = f"cd {folder} && " if folder != "." else ""
+    go = f"cd {shlex.quote(folder)} && " if folder != "." else ""
     click.echo(
         f"\nNext: {paint('command', go + 'welbik build && welbik migrate && welbik fill && welbik serve')}"
     )

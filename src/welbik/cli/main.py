@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from importlib import import_module
@@ -74,6 +75,10 @@ def cli() -> None:
 def main() -> None:
     """Runs the command line. Exits 0 done, 1 the project has problems, 2 wrong usage."""
     color = False if os.environ.get("NO_COLOR") else None
+    for stream in (sys.stdout, sys.stderr):
+        # A sign that the terminal does not know is no reason to stop.
+        if isinstance(stream, io.TextIOWrapper) and stream.errors == "strict":
+            stream.reconfigure(errors="replace")
     try:
         sys.exit(cli.main(standalone_mode=False, color=color) or 0)
     except WelbikError as error:
@@ -91,3 +96,9 @@ def main() -> None:
         # The reader has gone (`welbik check | head`): nothing is wrong.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
+    except OSError as error:
+        # A full disk, a folder that can't be read: whatever the command was at.
+        where = f"{error.filename}: " if error.filename else ""
+        click.secho(f"welbik: {where}{error.strerror or error}", fg="bright_red", err=True)
+        click.echo("        check the path, its permissions and the room on the disk", err=True)
+        sys.exit(1)

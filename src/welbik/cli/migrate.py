@@ -58,6 +58,8 @@ def _preview(settings: Settings, change: Change) -> None:
 
     for step in change.difference.steps:
         click.echo(f"would {step.describe()}")
+    for hint in change.difference.hints:
+        click.echo(hint)
     for migration in unseen(settings, change):
         click.echo(f"would run {migration.name}")
     if not change.difference.steps and not unseen(settings, change):
@@ -69,10 +71,12 @@ def _ask(change: Change) -> None:
 
     losses = change.difference.losses
     names = ", ".join(step.named for step in losses)
+    hints = change.difference.hints
     if not sys.stdin.isatty():
-        raise WelbikError(
-            f"this takes away {names} with all values", "to allow that: welbik migrate --allow-loss"
-        )
+        renamed = "; ".join([*hints, "to allow the loss: welbik migrate --allow-loss"])
+        raise WelbikError(f"this takes away {names} with all values", renamed)
+    for hint in hints:
+        click.echo(f"{hint[:1].upper()}{hint[1:]}")
     if not click.confirm(f"Take away {names} with all values? This can't be undone"):
         raise WelbikError(
             "nothing was changed", "put the fields back into the declarations to keep them"
@@ -84,21 +88,31 @@ def run(settings: Settings, change: Change, allow_loss: bool = False, brief: boo
 
     A file that was written just now is taken back if it can't be run.
     """
-    from ..project.database import bring_up, take_back, write_migration
+    from ..project.database import bring_up, declared_change, take_back, unseen, write_migration
+    from ..project.declarations import schema_of
+    from ..project.locking import alone
 
     for step in () if brief else change.difference.steps:
         click.echo(step.describe())
     if change.difference.losses and not allow_loss:
         _ask(change)
-    new = write_migration(settings.root, change) if change.difference.steps else None
-    try:
-        if new:
-            click.echo(f"wrote {new}")
-        done = bring_up(settings, lambda migration: click.echo(f"ran {migration.name}"))
-    except BaseException:
-        if new and take_back(settings, new):
-            click.echo(f"took {new} back", err=True)
-        raise
+    with alone(settings.root):
+        if declared_change(settings.root, schema_of(settings.root)).existing != change.existing:
+            # Somebody else was faster: what is left is worked out anew.
+            change = possible_change(settings)
+            if change.difference.losses and not allow_loss:
+                _ask(change)
+        # A database that has had other migrations is told before one more is written.
+        unseen(settings, change)
+        new = write_migration(settings.root, change) if change.difference.steps else None
+        try:
+            if new:
+                click.echo(f"wrote {new}")
+            done = bring_up(settings, lambda migration: click.echo(f"ran {migration.name}"))
+        except BaseException:
+            if new and take_back(settings, new):
+                click.echo(f"took {new} back", err=True)
+            raise
     if done:
         click.echo(
             f"{count(len(done), 'migration')} run: {paint('good', 'the database is as declared.')}"

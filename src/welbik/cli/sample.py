@@ -60,6 +60,8 @@ def _text(value: Any) -> str:
         return ""
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, dict):
+        return str(value["name"])
     if isinstance(value, list):
         import json
 

@@ -36,22 +36,22 @@ def command(settings: Settings, host: str, port: int) -> None:
 
 def run(settings: Settings, host: str, port: int) -> None:
     """Serves until Ctrl-C."""
-    from ..project.serving import answer_to_any_name, bind, load_application, server
+    from ..project.serving import Fresh, answer_to_any_name, bind, log_line, server
     from ..project.status import status
 
     listener = bind(host, port)
     if answer_to_any_name(host):
-        click.echo("It answers to any name: set SITE_HOSTS to those it should have.", err=True)
-    application = load_application(settings)
+        log_line("warning", "It answers to any name: set SITE_HOSTS to those it should have.")
+    application = Fresh(settings, lambda text: log_line("error", text))
     for finding in status(settings):
         if finding.command and finding.subject != "rows":
-            click.echo(
-                f"{finding.subject}: {paint('problem', finding.state)}   → {paint('command', finding.command)}",
-                err=True,
-            )
+            said = f"{finding.subject}: {finding.state}   → {finding.command}"
+            log_line("warning", said)
     shown = f"[{host}]" if ":" in host else host
     click.echo(
         f"{settings.title} is at {paint('command', f'http://{shown}:{listener.getsockname()[1]}/')}   (Ctrl-C stops it)"
     )
-    server(application, listener).serve_forever()
-    click.echo("Stopped.", err=True)
+    try:
+        server(application, listener).serve_forever()
+    finally:
+        log_line("info", "Stopped.")

@@ -13,7 +13,7 @@ from .common import project_option
 if TYPE_CHECKING:
     from ..project.settings import Settings
 
-_MOST, _NARROWEST = 34, 24
+_MOST, _NARROWEST, _LEAST = 34, 20, 9
 
 
 @click.command()
@@ -66,7 +66,11 @@ def _tell(data: dict[str, Any]) -> None:
     }
     for name, text in facts.items():
         if text:
-            click.echo(f"  {click.style(name.ljust(9), fg='bright_black')} {text}")
+            width = get_terminal_size((110, 24)).columns
+            first, *more = wrap(text, max(20, width - 12), break_on_hyphens=False)
+            click.echo(f"  {click.style(name.ljust(9), fg='bright_black')} {first}")
+            for line in more:
+                click.echo(f"{' ' * 12}{line}")
     click.echo()
     _table([_row(member) for member in data["members"]])
     for rule in data["rules"]:
@@ -102,7 +106,7 @@ def _row(member: dict[str, Any]) -> list[str]:
             member["name"],
             f"-> {member['target']}",
             member["column"],
-            "select",
+            member["control"],
             ", ".join(marks),
         ]
     if what == "computed":
@@ -122,17 +126,23 @@ def _row(member: dict[str, Any]) -> list[str]:
 
 def _table(rows: list[list[str]]) -> None:
     head = ["name", "type", "column", "entered with", "besides"]
-    shown = [[_cut(cell) for cell in row[:4]] + row[4:] for row in rows]
-    widths = [max(len(row[n]) for row in [head, *shown]) for n in range(4)]
-    room = max(_NARROWEST, get_terminal_size((110, 24)).columns - sum(widths) - 10)
-    for number, row in enumerate([head, *shown]):
-        cells = [cell.ljust(width) for cell, width in zip(row[:4], widths, strict=True)]
-        first, *more = wrap(row[4], room) or [""]
+    width = get_terminal_size((110, 24)).columns
+    widths = [max(min(len(row[n]), _MOST) for row in [head, *rows]) for n in range(4)]
+    while sum(widths) > width - _NARROWEST - 10 and max(widths) > _LEAST:
+        widths[widths.index(max(widths))] -= 1
+    room = max(_LEAST, width - sum(widths) - 10)
+    for number, row in enumerate([head, *rows]):
+        cells = [_cut(cell, most).ljust(most) for cell, most in zip(row[:4], widths, strict=True)]
+        # What belongs together stays on a line.
+        kept = row[4].replace(" ", "\N{NO-BREAK SPACE}").replace(",\N{NO-BREAK SPACE}", ", ")
+        first, *more = [part.replace("\N{NO-BREAK SPACE}", " ") for part in wrap(kept, room)] or [
+            ""
+        ]
         line = f"  {'  '.join([*cells, first])}".rstrip()
         click.echo(click.style(line, fg="bright_black") if number == 0 else line)
         for rest in more:
             click.echo(" " * (sum(widths) + 10) + rest)
 
 
-def _cut(text: str) -> str:
-    return text if len(text) <= _MOST else f"{text[: _MOST - 1]}…"
+def _cut(text: str, most: int) -> str:
+    return text if len(text) <= most else f"{text[: most - 1]}…"

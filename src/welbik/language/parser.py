@@ -11,7 +11,7 @@ from .diagnostics import Report
 from .lexer import Line, lines
 from .members import parse_member
 from .source import Source
-from .syntax import Word
+from .syntax import Literal, Word
 from .types import read_choice
 from .words import BLOCKS
 
@@ -147,7 +147,7 @@ def _cells(cursor: Cursor, wanted: int) -> list[syntax.Cell]:
     while True:
         empty = cursor.now.kind == "end" or cursor.now.text == "|"
         here = cursor.span(cursor.now)
-        value = None if empty else cursor.literal("a value")
+        value = None if empty else _unquoted(cursor) or cursor.literal("a value")
         found.append(syntax.Cell(value, value.span if value else here))
         if not cursor.take("|"):
             break
@@ -160,6 +160,21 @@ def _cells(cursor: Cursor, wanted: int) -> list[syntax.Cell]:
             cursor.since(first),
         )
     return found
+
+
+def _unquoted(cursor: Cursor) -> Literal | None:
+    """Words that fill a cell by themselves; None where it begins otherwise, or is one word."""
+    first = cursor.now
+    count = 0
+    while cursor.ahead(count).kind in ("word", "number"):
+        count += 1
+    after = cursor.ahead(count)
+    if first.kind != "word" or count < 2 or not (after.kind == "end" or after.text == "|"):
+        return None
+    for _ in range(count):
+        cursor.step()
+    span = cursor.since(first)
+    return Literal("words", " ".join(span.text.split()), span)
 
 
 def _seed(cursor: Cursor, first: Word, file: syntax.File, report: Report) -> Member:

@@ -16,7 +16,8 @@ class Word(NamedTuple):
 
 
 class Literal(NamedTuple):
-    """A value: `kind` is number, date, datetime, time, string, boolean, percent or word."""
+    """A value: `kind` is number, date, datetime, time, string, boolean, percent, word, or words
+    for an unquoted cell of several."""
 
     kind: str
     text: str

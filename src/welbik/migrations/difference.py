@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 
 from ..schema.expressions import REMOVED
@@ -29,6 +30,22 @@ class Difference:
 
     steps: list[Step] = field(default_factory=list)
     refused: list[str] = field(default_factory=list)
+    types: dict[str, str] = field(default_factory=dict)
+    """The words of the types that columns which go have, by table.column."""
+
+    @property
+    def hints(self) -> list[str]:
+        """What may only be called otherwise, and how to say so: then nothing is lost."""
+        found = []
+        for gone in (step for step in self.steps if isinstance(step, DropColumn)):
+            for new in (step for step in self.steps if isinstance(step, AddColumn)):
+                word = new.column.type.partition(" ")[0]
+                if new.table == gone.table and word == self.types.get(gone.named):
+                    found.append(
+                        f"if {new.column.name} is what {gone.name} was, say so: "
+                        f"{new.column.name} …, was {gone.name}"
+                    )
+        return found
 
     @property
     def losses(self) -> list[Loss]:
@@ -46,7 +63,7 @@ def difference(before: Tables, schema: Schema) -> Difference:
     models = {model.table: model for model in schema}
     for name, table in now.items():
         if name not in wanted:
-            _gone(name, table, found)
+            _gone(name, table, found, [t for t in wanted if t not in now and t in models], models)
     for name, table in wanted.items():
         if name not in now:
             found.steps.append(CreateTable(table))
@@ -59,7 +76,9 @@ def difference(before: Tables, schema: Schema) -> Difference:
     return found
 
 
-def _gone(name: str, table: Table, found: Difference) -> None:
+def _gone(
+    name: str, table: Table, found: Difference, new: Sequence[str], models: Mapping[str, Model]
+) -> None:
     """A table of pairs or of a history may go; a model's own is not taken away yet."""
     names = tuple(column.name for column in table.columns)
     pairs = len(names) == 2 and all(c.references for c in table.columns)
@@ -67,8 +86,13 @@ def _gone(name: str, table: Table, found: Difference) -> None:
     if pairs or names == HISTORY_COLUMNS:
         found.steps.append(DropTable(name))
     else:
+        words = "".join(part.capitalize() for part in name.split("_"))
+        renamed = "".join(
+            f". If it is {models[table].name} now, say so in that model: was {words}"
+            for table in new
+        )
         found.refused.append(
-            f"the model of the table {name} is gone: taking tables away is not supported yet"
+            f"the model of the table {name} is gone: taking tables away is not supported yet{renamed}"
         )
 
 
@@ -111,6 +135,7 @@ def _table(model: Model, old: Table, table: Table, found: Difference) -> None:
     for column in old.columns:
         if table.column(column.name) is None:
             found.steps.append(DropColumn(table.name, column.name))
+            found.types[f"{table.name}.{column.name}"] = column.type.partition(" ")[0]
     members = {member.column: member for member in model.members}
     for column in table.columns:
         there = old.column(column.name)
@@ -142,10 +167,9 @@ def _add(
         return
     default = member.default if isinstance(member, Field) else None
     what = f"{model.name}.{member.name}"
-    if column.required and default is None:
-        found.refused.append(
-            f"{what} is required: rows already there would have no value for it. Give it a default, or leave 'required' out"
-        )
+    made = _made(model, member) if isinstance(member, Field) else ""
+    if made:
+        found.steps.append(AddColumn(table, column, made=made))
     elif member.unique and default is not None:
         found.refused.append(
             f"{what} is unique with a default: rows already there would all get the same. Leave the default out"
@@ -159,13 +183,35 @@ def _add(
         found.steps.append(AddColumn(table, column, fill))
 
 
+def _made(model: Model, field: Field) -> str:
+    """How rows already there get a value of their own, for what the application makes itself."""
+    if field.kind.word == "uuid":
+        return "uuid"
+    if field.kind.word != "slug":
+        return ""
+    source = model.by_name.get(field.kind.made_from)
+    return f"slug {source.column}" if isinstance(source, Field) else "slug"
+
+
+_WORDS = {
+    "type": "its type",
+    "required": "whether it is required",
+    "unique": "whether it is unique",
+    "range": "its bounds",
+    "length": "its length",
+    "among": "its choices",
+    "references": "the table it leads to",
+    "removal": "what a removal does",
+}
+
+
 def _changed(model: str, name: str, old: Column, new: Column) -> str:
     changes = []
     for key in (f.name for f in fields(old)):
         before, now = getattr(old, key), getattr(new, key)
         if before != now:
-            changes.append(f"{key} from {_shown(before)} to {_shown(now)}")
-    return f"{model}.{name} changed its {', its '.join(changes)}: changing a column is not supported yet"
+            changes.append(f"{_WORDS[key]} from {_shown(before)} to {_shown(now)}")
+    return f"{model}.{name} changed {', '.join(changes)}: changing a column is not supported yet"
 
 
 def _shown(value: object) -> str:

@@ -34,12 +34,17 @@ _FLAGS = ("required", "unique")
 
 @dataclass(frozen=True)
 class Migration:
-    """One file: its number and name, its steps, and the fingerprint of the tables after it."""
+    """One file: its number and name, its steps, and the fingerprint of the tables after it.
+
+    `digest` tells what it says, whatever its line endings; `older` are digests that earlier
+    versions wrote down for it.
+    """
 
     name: str
     steps: tuple[Step, ...]
     schema: str
     digest: str
+    older: tuple[str, ...] = ()
 
     @property
     def number(self) -> int:
@@ -73,6 +78,7 @@ def _step_lines(step: Step) -> list[str]:
         return _table_lines(step.table)
     if isinstance(step, AddColumn):
         fill = [f"fill = {json.dumps(step.fill)}"] if step.fill else []
+        fill += [f"made = {json.dumps(step.made)}"] if step.made else []
         head = f"add_column_to = {json.dumps(step.table)}"
         return [head, *fill, "", "[step.column]", *_column_lines(step.column)]
     if isinstance(step, RenameTable):
@@ -147,7 +153,10 @@ def _step(data: dict[str, Any]) -> Step:
         )
     if "add_column_to" in data:
         return AddColumn(
-            str(data["add_column_to"]), _column(data["column"]), str(data.get("fill", ""))
+            str(data["add_column_to"]),
+            _column(data["column"]),
+            str(data.get("fill", "")),
+            str(data.get("made", "")),
         )
     if "rename_table" in data:
         return RenameTable(str(data["rename_table"]), str(data["to"]))
@@ -168,10 +177,12 @@ def _step(data: dict[str, Any]) -> Step:
 
 def read_migration(path: Path) -> Migration:
     try:
-        text = path.read_bytes()
+        text = path.read_bytes().replace(b"\r\n", b"\n")
         data = tomllib.loads(text.decode())
         steps = tuple(_step(step) for step in data["step"])
-        return Migration(path.stem, steps, str(data["schema"]), hashlib.sha256(text).hexdigest())
+        said = json.dumps([data["schema"], data["step"]], sort_keys=True, default=str)
+        older = (hashlib.sha256(text).hexdigest(),)
+        return Migration(path.stem, steps, str(data["schema"]), _digest(said), older)
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise WelbikError(
             f"migrations/{path.name} can't be read: {error}",
@@ -182,6 +193,10 @@ def read_migration(path: Path) -> Migration:
             f"migrations/{path.name} has a step without {error}",
             "bring back the file as it was, from version control",
         ) from None
+
+
+def _digest(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 def read_migrations(folder: Path) -> list[Migration]:

@@ -37,7 +37,7 @@ def pending(
                 f"the database has had the migration {name}, which is not in migrations/",
                 "get the newest migrations from version control, or point 'database' in welbik.toml elsewhere",
             )
-        if migration.digest != digest:
+        if digest not in (migration.digest, *migration.older):
             raise WelbikError(
                 f"migrations/{migration.name}.toml is not what ran on this database as {name}",
                 "bring back the file as it was; what is to change goes into a new migration",
@@ -70,7 +70,8 @@ def _sql(
         return sqlite.drop_table(step.table)
     new = following[step.table]
     if isinstance(step, AddColumn):
-        return sqlite.add_column(old, new, step.column, _settle(step, today).fill, keys)
+        fill = _settle(step, today).fill
+        return sqlite.add_column(old, new, step.column, fill, keys, made=step.made)
     if isinstance(step, RenameColumn):
         return sqlite.rename_column(step.table, step.old, step.name)
     if isinstance(step, AddIndex):
@@ -97,6 +98,25 @@ def _explained(
                     )
         before.append(step)
     return error
+
+
+def _check_can_have(database: sqlite.Database, step: AddColumn, table: str) -> None:
+    """Raises WelbikError where rows are there and would be without what is required."""
+    rows = database.count(table) if not (step.fill or step.made) else 0
+    if not rows:
+        return
+    what = f"{step.table}.{step.column.name}"
+    if step.column.references:
+        remedy = (
+            f"declare it without 'required': each row can then be given its {step.column.references} "
+            "on its page, or many at once from the list"
+        )
+    else:
+        remedy = "give it a default, which they get, or declare it without 'required'"
+    raise WelbikError(
+        f"{what} is required, and {rows:,} row{'s' * (rows != 1)} already there would be without it",
+        f"{remedy}; nothing was changed",
+    )
 
 
 def _settle(step: AddColumn, today: dt.datetime) -> AddColumn:
@@ -130,6 +150,7 @@ def run_migrations(
     todo = pending(migrations, database.applied())
     state = after({}, [s for m in migrations[: len(migrations) - len(todo)] for s in m.steps])
     taken = database.table_names()
+    done: list[Migration] = []
     for migration in todo:
         for step in migration.steps:
             if (
@@ -141,12 +162,18 @@ def run_migrations(
                     f"the database already has a table {step.table.name} that no migration made",
                     "point 'database' in welbik.toml at an empty database, or rename the model",
                 )
+            if isinstance(step, AddColumn) and step.column.required and step.table in state:
+                _check_can_have(database, step, state[step.table].name)
         today = dt.datetime.now(ZoneInfo(timezone))
         todo_sql = statements(state, migration.steps, today)
         try:
-            database.migrate(migration.name, migration.digest, migration.schema, todo_sql)
+            ran = database.migrate(
+                migration.name, migration.digest, migration.schema, todo_sql, migration.number
+            )
         except WelbikError as error:
             raise _explained(database, state, migration, error) from error
         state = after(state, migration.steps)
-        tell(migration)
-    return todo
+        if ran:
+            done.append(migration)
+            tell(migration)
+    return done

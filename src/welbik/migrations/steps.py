@@ -29,14 +29,20 @@ class RenameTable:
 
 @dataclass(frozen=True, slots=True)
 class AddColumn:
-    """`fill` is the neutral value that rows already there get; empty leaves them empty."""
+    """`fill` is the neutral value that rows already there get; empty leaves them empty.
+
+    `made` says how each of them gets one of its own: `uuid`, or `slug` and the column it is
+    made from. What is required and has neither can only be added while there are no rows.
+    """
 
     table: str
     column: Column
     fill: str = ""
+    made: str = ""
 
     def describe(self) -> str:
         filled = f", {self.fill} in the rows already there" if self.fill else ""
+        filled = ", one of its own in each row already there" if self.made else filled
         return f"add the column {self.table}.{self.column.name} ({self.column.type}){filled}"
 
 

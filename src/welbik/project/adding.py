@@ -11,10 +11,13 @@ from ..language.diagnostics import Problem, Report
 from ..language.layout import INDENT, tidy
 from ..language.parser import parse
 from ..language.source import Source
-from ..problems import WelbikError
+from ..problems import WelbikError, nearest
 from .declarations import FOLDER, SUFFIX, read_declarations
 from .tidying import tidied
 from .writing import write_all
+
+_NEAR = 0.7
+"""How alike two names are so that one may be a slip for the other."""
 
 
 class Refused(WelbikError):
@@ -25,8 +28,12 @@ class Refused(WelbikError):
         self.problems = problems
 
 
-def add(root: Path, model: str, members: Sequence[str], about: str = "") -> tuple[str, bool]:
+def add(
+    root: Path, model: str, members: Sequence[str], about: str = "", *, new: bool = False
+) -> tuple[str, bool]:
     """Writes members into their model, new or there already, once all is well.
+
+    A model whose name is nearly that of another is only made where `new` says so.
 
     Returns the file's name and whether the model is new. Raises Refused with the problems
     that the additions would make.
@@ -36,7 +43,15 @@ def add(root: Path, model: str, members: Sequence[str], about: str = "") -> tupl
             raise WelbikError(f"{member!r} is no field", 'write: "frames integer 4..24"', status=2)
     name, text, line = _found(root, model)
     is_new = line is None
-    before = read_declarations(root).problems if _has_files(root) else []
+    declared = read_declarations(root) if _has_files(root) else None
+    before = declared.problems if declared else []
+    near = nearest(model, list(declared.schema.models), _NEAR) if declared else None
+    if is_new and near and not new:
+        raise WelbikError(
+            f"there is no model {model!r}: did you mean {near}?",
+            f"say {near}, or add --new to make another model",
+            status=2,
+        )
     if before:
         raise WelbikError(
             f"the declarations have {len(before)} problem{'s' * (len(before) != 1)} already",

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -62,11 +63,18 @@ def take_back(settings: Settings, name: str) -> bool:
 
 def open_database(settings: Settings, *, create: bool = False) -> Database:
     """The project's database; a missing one is made only with `create`."""
-    try:
+    with _told_whence(settings):
         path = database_path(settings.address, settings.root)
         if not create and path.parent.is_dir() and not path.exists():
             raise WelbikError(f"there is no database at {path} yet", "make it with: welbik migrate")
         return connect(settings.address, settings.root, create=create)
+
+
+@contextmanager
+def _told_whence(settings: Settings) -> Iterator[None]:
+    """Says with what is wrong with an address that the environment has it."""
+    try:
+        yield
     except WelbikError as error:
         if settings.address_from == "DATABASE_URL":
             error.remedy += " (the address comes from DATABASE_URL)"
@@ -75,7 +83,8 @@ def open_database(settings: Settings, *, create: bool = False) -> Database:
 
 def unseen(settings: Settings, change: Change) -> list[Migration]:
     """The migrations that the database has not had; all of them where there is no database yet."""
-    path = database_path(settings.address, settings.root)
+    with _told_whence(settings):
+        path = database_path(settings.address, settings.root)
     if not path.exists():
         return change.existing
     database = open_database(settings)

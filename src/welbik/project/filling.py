@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ..data.fill import Tell, fill
+from ..data.fill import Filled, Tell, fill
 from ..data.fixed import counts_with_fixed
 from ..data.rows import Drawer
 from ..schema.model import Schema
@@ -22,7 +22,8 @@ def missing_rows(settings: Settings, schema: Schema) -> dict[str, int]:
     database = ready_database(settings, schema)
     try:
         lacks = {
-            name: wanted - database.count(schema.models[name].table)
+            name: wanted
+            - database.count(schema.models[name].table, live="bin" in schema.models[name].keeps)
             for name, wanted in counts_with_fixed(schema, dict(schema.seed)).items()
         }
         return {name: number for name, number in lacks.items() if number > 0}
@@ -32,10 +33,12 @@ def missing_rows(settings: Settings, schema: Schema) -> dict[str, int]:
 
 def fill_project(
     settings: Settings, schema: Schema, tell: Tell = lambda model, rows: None
-) -> dict[str, int]:
-    """Fills up to the declared counts, whole or not at all; returns the rows added by model."""
+) -> Filled:
+    """Fills up to the declared counts, whole or not at all."""
     database = ready_database(settings, schema)
+    drawer = Drawer(schema, settings.seed, settings.timezone)
+    files = settings.root / "instance" / "files"
     try:
-        return fill(database, Drawer(schema, settings.seed, settings.timezone), schema.seed, tell)
+        return fill(database, drawer, schema.seed, tell, files)
     finally:
         database.close()

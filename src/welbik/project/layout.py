@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import unicodedata
 from pathlib import Path
 
 from ..problems import WelbikError
@@ -59,9 +60,15 @@ def settings_text(title: str, package: str) -> str:
     )
 
 
+_LETTERS = str.maketrans({"ß": "ss", "æ": "ae", "œ": "oe", "ø": "o", "đ": "d", "ł": "l", "þ": "th"})
+"""Letters that are no plain letter with a mark."""
+
+
 def package_name(folder: str) -> str:
     """A package's name made of a folder's."""
-    name = re.sub(r"[^a-z0-9]+", "_", folder.lower()).strip("_")
+    plain = folder.lower().translate(_LETTERS)
+    plain = unicodedata.normalize("NFKD", plain).encode("ascii", "ignore").decode()
+    name = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")
     name = name if name[:1].isalpha() else f"site_{name}".strip("_")
     try:
         check_package(name)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import keyword
 import os
+import re
 import sys
 from dataclasses import dataclass, fields
 from pathlib import Path
@@ -127,6 +128,9 @@ def _check(settings: Settings) -> None:
 
 
 def _is_locale(name: str) -> bool:
+    # Only what a locale is made of: the name goes into code.
+    if not re.fullmatch(r"[A-Za-z]{2,3}([-_][A-Za-z0-9]{2,8}){0,3}", name):
+        return False
     # The usual one is known without loading all others.
     if name == Settings.locale:
         return True

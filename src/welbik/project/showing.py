@@ -11,6 +11,8 @@ from ..schema.model import AnyMember, Collection, Computed, Field, Many, Model, 
 from ..storage.sqlite import sql_type
 from ..storage.tables import table_of
 
+_SELECT_MOST = 50
+"""Rows up to which the site offers a select; see its kit/relations.py."""
 _CONTROLS = {
     **{"Text": "one-line input", "LongText": "text area", "Integer": "number input"},
     **{"Decimal": "number input", "Number": "number input", "Date": "date picker"},
@@ -99,7 +101,7 @@ def _field(field: Field) -> dict[str, Any]:
         "what": "field",
         "type": field.kind.describe(),
         "column": field.column,
-        "sql": sql_type(stored.type),
+        "sql": _sql(stored.type),
         "required": field.required,
         "unique": field.unique,
         "control": "none: set by the site" if field.internal else _control(field),
@@ -116,6 +118,22 @@ def _field(field: Field) -> dict[str, Any]:
     if field.shape is not None:
         found["part"] = [_field(inner) | {"name": inner.name} for inner in field.shape.fields]
     return found
+
+
+def _sql(type_: str) -> str:
+    """The type of a column in SQL's own words, whatever a database makes of it."""
+    word, *numbers = type_.split()
+    return f"DECIMAL({', '.join(numbers)})" if word == "decimal" else sql_type(type_)
+
+
+def _entered(schema: Schema, reference: Reference) -> str:
+    """What a related row is chosen with on the form."""
+    if schema.owner_of(schema.models[reference.model]) is reference:
+        return f"made under its {schema.models[reference.target].singular}"
+    if reference.control:
+        return reference.control
+    rows = schema.seed.get(reference.target, 0)
+    return "select, or search box" if rows <= _SELECT_MOST else "search box"
 
 
 def _owner_url(schema: Schema, model: Model) -> str:
@@ -153,6 +171,7 @@ def _reference(schema: Schema, reference: Reference) -> dict[str, Any]:
         "column": reference.column,
         "required": reference.required,
         "unique": reference.unique,
+        "control": _entered(schema, reference),
         "on_removal": reference.removal,
         "owned": reference.owned,
         "other_side": f"{reference.target}.{other}" if other else "none",

@@ -10,6 +10,7 @@ from ..codegen.files import application_files
 from ..migrations.run import pending
 from ..problems import WelbikError
 from ..schema.model import Schema
+from ..storage.sqlite import Database
 from .database import declared_change, open_database
 from .declarations import read_declarations
 from .settings import Settings
@@ -33,7 +34,7 @@ def status(settings: Settings) -> list[Finding]:
     schema = found.schema
     said = f"{_count(len(schema.models), 'model')} in {_count(found.files, 'file')}"
     if not schema.models:
-        return [Finding("declarations", said, "welbik check")]
+        return [Finding("declarations", "no model yet", 'welbik add Hive "name text 80"')]
     code = plan(settings.root, application_files(schema, settings.for_build()))
     return [Finding("declarations", said), _code(code), *_database(settings, schema)]
 
@@ -88,8 +89,7 @@ def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:
         else:
             yield Finding("database", f"has every migration: {_near(database.path, settings.root)}")
         if not missing and not change.difference:
-            counts = {model.name: database.count(model.table) for model in schema}
-            yield _rows(schema, counts)
+            yield _rows(settings, schema, database)
     except WelbikError as error:
         yield Finding("database", error.message, error.remedy)
     finally:
@@ -100,12 +100,21 @@ def _near(path: Path, root: Path) -> Path:
     return path.relative_to(root) if path.is_relative_to(root) else path
 
 
-def _rows(schema: Schema, counts: dict[str, int]) -> Finding:
+def _rows(settings: Settings, schema: Schema, database: Database) -> Finding:
+    counts = {m.name: database.count(m.table, live="bin" in m.keeps) for m in schema}
     short = {name: wanted for name, wanted in schema.seed.items() if counts[name] < wanted}
-    if short:
-        shown = [
-            f"{counts[name]:,} of {wanted:,} {name}" for name, wanted in list(short.items())[:3]
-        ]
-        more = [f"{len(short) - 3} more"] if len(short) > 3 else []
-        return Finding("rows", ", ".join([*shown, *more]), "welbik fill")
+    shown = [f"{counts[name]:,} of {wanted:,} {name}" for name, wanted in list(short.items())[:3]]
+    shown += [f"{len(short) - 3} more"] if len(short) > 3 else []
+    fixed = _fixed(settings, schema, database) if schema.rows else 0
+    shown += [f"{_count(fixed, 'fixed row')} not as declared"] if fixed else []
+    if shown:
+        return Finding("rows", ", ".join(shown), "welbik fill")
     return Finding("rows", f"{sum(counts.values()):,} in {_count(len(counts), 'table')}")
+
+
+def _fixed(settings: Settings, schema: Schema, database: Database) -> int:
+    from ..data.fixed import out_of_step
+    from ..data.rows import Drawer
+
+    drawer = Drawer(schema, settings.seed, settings.timezone)
+    return out_of_step(database, schema, drawer)

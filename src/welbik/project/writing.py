@@ -6,15 +6,19 @@ its copy there is ours to replace; one that does not was edited, and is left alo
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from ..problems import WelbikError
+from .locking import alone
 
+_STAGING, _JOURNAL = "staging-", "journal.json"
 MADE = Path(".welbik") / "made"
 
 
@@ -37,6 +41,12 @@ class Plan:
 
     record: dict[str, str] = field(default_factory=dict)
     """Files that are right on disk already, but not in the record."""
+
+    @property
+    def losses(self) -> list[str]:
+        """The folders of models that are gone, whose code would go with them."""
+        models = (Path(name).parent for name in self.remove if Path(name).name == "model.py")
+        return sorted(str(folder) for folder in models)
 
     def __bool__(self) -> bool:
         return bool(self.write or self.remove or self.edited or self.forget)
@@ -96,26 +106,43 @@ def carry_out(root: Path, todo: Plan) -> None:
 
 
 def write_all(root: Path, targets: Mapping[str, str], gone: list[str] | None = None) -> None:
-    """Writes and removes files below `root`: all are ready beside their places before one moves."""
+    """Writes and removes files below `root`: all or nothing, also where the process is killed.
+
+    All are ready beside their places before a journal says so; from then on they move, and
+    `finish` goes on where that was broken off.
+    """
+    with alone(root):
+        finish(root)
+        _write_all(root, targets, gone or [])
+
+
+def _write_all(root: Path, targets: Mapping[str, str], gone: Sequence[str]) -> None:
     staging = None
     undo: list[tuple[Path, Path | None]] = []
     try:
-        (root / ".welbik").mkdir(parents=True, exist_ok=True)
-        staging = Path(tempfile.mkdtemp(prefix="staging-", dir=root / ".welbik"))
+        staging = Path(tempfile.mkdtemp(prefix=_STAGING, dir=root / ".welbik"))
         for number, text in enumerate(targets.values()):
             (staging / f"new-{number}").write_bytes(text.encode())
-        moves: list[tuple[Path | None, Path]] = [
-            (staging / f"new-{n}", root / name) for n, name in enumerate(targets)
-        ]
-        moves += [(None, root / name) for name in gone or ()]
-        for number, (source, target) in enumerate(moves):
-            _replace(source, target, staging / f"old-{number}", undo)
+        moves = [(f"new-{number}", name) for number, name in enumerate(targets)]
+        moves += [("", name) for name in gone]
+        for number, (_, name) in enumerate(moves):
+            # What is there is kept till all is done; a folder in the way is found now.
+            if (root / name).exists():
+                shutil.copy2(root / name, staging / f"old-{number}")
+        draft = staging / "draft"
+        draft.write_text(json.dumps(moves), "utf-8")
+        draft.replace(staging / _JOURNAL)
+        for number, (source, name) in enumerate(moves):
+            old = staging / f"old-{number}"
+            undo.append((root / name, old if old.exists() else None))
+            _move(staging / source if source else None, root / name)
     except BaseException as error:
-        for target, old in reversed(undo):
-            if old is None:
-                target.unlink(missing_ok=True)
-            else:
-                old.replace(target)
+        for target, kept in reversed(undo):
+            with suppress(OSError):
+                if kept is None:
+                    target.unlink(missing_ok=True)
+                else:
+                    kept.replace(target)
         if isinstance(error, OSError):
             raise WelbikError(
                 f"{error.filename or root} can't be written: {error.strerror}",
@@ -124,22 +151,50 @@ def write_all(root: Path, targets: Mapping[str, str], gone: list[str] | None = N
         raise
     finally:
         if staging is not None:
-            shutil.rmtree(staging, ignore_errors=True)
+            _take_down(staging)
 
 
-def _replace(
-    source: Path | None, target: Path, old: Path, undo: list[tuple[Path, Path | None]]
-) -> None:
+def _move(source: Path | None, target: Path) -> None:
+    if source is None:
+        target.unlink(missing_ok=True)
+        return
     target.parent.mkdir(parents=True, exist_ok=True)
-    there = target.exists()
-    if there:
-        shutil.copy2(target, old)
-    if source is not None or there:
-        undo.append((target, old if there else None))
-    if source is not None:
-        source.replace(target)
-    elif there:
-        target.unlink()
+    source.replace(target)
+
+
+def _take_down(staging: Path) -> None:
+    # Without its journal nobody goes on with it, whatever else is left of it.
+    (staging / _JOURNAL).unlink(missing_ok=True)
+    shutil.rmtree(staging, ignore_errors=True)
+
+
+def finish(root: Path) -> None:
+    """Goes on with what was broken off while its files moved; clears away all else that is left.
+
+    The caller holds the lock of the project.
+    """
+    for staging in (root / ".welbik").glob(f"{_STAGING}*"):
+        try:
+            moves = json.loads((staging / _JOURNAL).read_text("utf-8"))
+        except (OSError, ValueError):
+            moves = []
+        try:
+            for source, name in moves:
+                if not source or (staging / source).exists():
+                    _move(staging / source if source else None, root / name)
+        except OSError as error:
+            raise WelbikError(
+                f"{error.filename or root} can't be written: {error.strerror}",
+                "it was to be finished: an earlier command was broken off",
+            ) from None
+        _take_down(staging)
+
+
+def finish_if_free(root: Path) -> None:
+    """As `finish`, unless another command is at work here."""
+    if any((root / ".welbik").glob(f"{_STAGING}*")):
+        with suppress(WelbikError), alone(root, wait=0):
+            finish(root)
 
 
 def _prune(folder: Path, root: Path) -> None:
@@ -155,14 +210,17 @@ def _prune(folder: Path, root: Path) -> None:
 
 def write_bytes(path: Path, data: bytes) -> None:
     """Writes one file whole or not at all."""
-    handle, draft = tempfile.mkstemp(dir=path.absolute().parent, prefix=f".{path.name}-")
+    draft = ""
     try:
+        handle, draft = tempfile.mkstemp(dir=path.absolute().parent, prefix=f".{path.name[:60]}-")
         with os.fdopen(handle, "wb") as file:
             file.write(data)
         Path(draft).chmod(0o644)
         Path(draft).replace(path)
     except OSError as error:
-        Path(draft).unlink(missing_ok=True)
+        if draft:
+            Path(draft).unlink(missing_ok=True)
         raise WelbikError(
-            f"{path} can't be written: {error.strerror}", "check the folder's permissions"
+            f"{path} can't be written: {error.strerror}",
+            "check the folder, its permissions and the room on the disk",
         ) from None
