@@ -23,10 +23,10 @@ FROM inspection i CROSS JOIN s
 """
 PAGES = {
     "the first": "",
-    "far behind": "?sort=-held",
-    "by a number, downwards": "?sort=-brood",
-    "by a related row": "?sort=keeper",
-    "with the filters open": "?filter=open",
+    "far behind": "?_sort=-held",
+    "by a number, downwards": "?_sort=-brood",
+    "by a related row": "?_sort=keeper",
+    "with the filters open": "?_filter=open",
     "of a choice": "?temper=nervous",
     "of a wide range": "?mites=2..4",
     "of a narrow range": "?mites=39..",

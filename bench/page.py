@@ -27,7 +27,7 @@ from sqlalchemy.orm import (
     relationship,
 )
 
-PATH = "/hives?sort=code"
+PATH = "/hives?_sort=code"
 
 
 class Base(DeclarativeBase):
@@ -158,7 +158,7 @@ def by_driver(database: Path, templates: dict[str, str]) -> Flask:
 def _rows(apiary: str) -> str:
     return f"""{{% for hive in hives %}}
       <tr>
-        <td class="pick"><input type="checkbox" name="row" value="{{{{ hive.id }}}}" aria-label="Choose {{{{ hive.code }}}}"></td>
+        <td class="pick"><input type="checkbox" name="_row" value="{{{{ hive.id }}}}" aria-label="Choose {{{{ hive.code }}}}"></td>
         <th scope="row"><a href="{{{{ url_for('hive', code=hive.code) }}}}">{{{{ hive.code }}}}</a></th>
         <td data-label="Apiary"><a href="{{{{ url_for('apiary', id=hive.apiary_id) }}}}">{{{{ {apiary} }}}}</a></td>
         <td data-label="Kind">{{{{ kinds[hive.kind] }}}}</td>
@@ -177,7 +177,7 @@ def _templates(page: str, apiary: str) -> dict[str, str]:
         )
     for name in ("code", "apiary", "kind", "frames", "total_kg"):
         link = f"{{{{ url_for('hives', sort='-{name}' if sort == '{name}' else '{name}')[6:] }}}}"
-        head = re.sub(rf'href="\?sort=-?{name}"', f'href="{link}"', head)
+        head = re.sub(rf'href="\?_sort=-?{name}"', f'href="{link}"', head)
     shown = "{{ (number - 1) * 25 + 1 }}–{{ number * 25 }} of {{ total }}"
     head = re.sub(r"1–25 of \d+", shown, head)
     foot = re.sub(r"1–25 of \d+", shown, rest.split("</tbody>")[1])

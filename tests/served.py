@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import os
 import re
 import subprocess
@@ -50,7 +51,7 @@ class Visitor:
         """Opens a form, then sends it with its hidden fields and what is given."""
         page = self.ask(path).text
         hidden = dict(re.findall(r'type="hidden" name="(\w+)" value="([^"]*)"', page))
-        return self.ask(path, {**hidden, **data})
+        return self.ask(path, {n: html.unescape(v) for n, v in hidden.items()} | dict(data))
 
 
 @contextmanager

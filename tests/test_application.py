@@ -34,7 +34,7 @@ def test_every_page_of_every_model_answers(text: str) -> None:
     with application(text) as app:
         assert app.client.get("/").status_code == 200
         for model in app.schema:
-            sorts = [f"?sort={sign}{name}" for name in model.columns for sign in ("", "-")]
+            sorts = [f"?_sort={sign}{name}" for name in model.columns for sign in ("", "-")]
             part, key = _part(app, model), _part(app, model, "id")
             pages = [
                 "",
@@ -43,11 +43,11 @@ def test_every_page_of_every_model_answers(text: str) -> None:
                 f"/{part}/edit",
                 f"/{part}/remove",
                 *sorts,
-                "?page-size=10&filter=open",
-                "?page-after=x&sort=nothing&search=a",
-                "?as=csv",
-                f"/chosen?row={key}",
-                f"/chosen?row={key}&do=remove",
+                "?_size=10&_filter=open",
+                "?_after=x&_sort=nothing&_search=a",
+                "?_as=csv",
+                f"/chosen?_row={key}",
+                f"/chosen?_row={key}&_do=remove",
             ]
             for page in pages:
                 answer = app.client.get(app.form_of(f"/{model.url}{page}"))
@@ -78,7 +78,7 @@ def test_forms_take_what_is_made_up_and_show_it_again_unchanged(text: str) -> No
     with application(text) as app:
         for model in app.schema:
             typed = _typed(app, model)
-            made = app.post(f"/{model.url}/new", typed)
+            made = app.post(f"/{model.url}/new", Factory(app.schema, 1).sent(model.name, typed))
             assert made.status_code == 303, made.text
             with app.flask.test_request_context():
                 session, row_class = app.module("kit.database").session(), app.row_class(model)
@@ -166,9 +166,9 @@ seed
     "path",
     [
         "/keepers",
-        "/hives?sort=queen",
+        "/hives?_sort=queen",
         "/visits",
-        "/visits?sort=-keeper",
+        "/visits?_sort=-keeper",
         "/queens",
         "/keepers/3",
         "/hives/2",
@@ -204,7 +204,7 @@ def test_sorting_by_a_relation_is_by_its_name() -> None:
             expected = [c for (c,) in connection.execute(
                 "SELECT hive.code FROM hive LEFT JOIN queen ON queen.id = queen_id LEFT JOIN keeper ON keeper.id = mother_id "
                 "ORDER BY queen.mark DESC, keeper.name DESC, queen.id DESC, hive.id DESC LIMIT 25")]  # fmt: skip
-        page = app.client.get("/hives?sort=-queen").text
+        page = app.client.get("/hives?_sort=-queen").text
         found = sorted(expected, key=lambda code: page.index(f">{code}</a>"))
         assert found == expected
 

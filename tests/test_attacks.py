@@ -75,7 +75,7 @@ def test_a_number_is_measured_before_anything_is_done_with_it(
     asked = form.format(number).replace("+", "%2B")
     place = json.dumps([2, number, 1]).encode()
     token = base64.urlsafe_b64encode(place).decode().rstrip("=")
-    for path in (f"/{url}?{name}={asked}", f"/{url}?sort={name}&page-after={token}"):
+    for path in (f"/{url}?{name}={asked}", f"/{url}?_sort={name}&_after={token}"):
         status, size, seconds = _cost(app, path)
         assert status == 200 and size < 60_000 and seconds < 1, path
     typed = {"name": "x", name: number}
@@ -87,7 +87,7 @@ def test_what_a_spreadsheet_would_run_is_quoted_and_numbers_are_not(app: Applica
     risky = ["=2+5+cmd|'/C calc'!A0", "+1+cmd", "-1+2", "@1x", "=1", "-"]
     for text in risky:
         assert app.post(f"/{url}/new", {"name": text, "share": "-0.5"}).status_code == 303
-    answer = app.client.get(f"/{url}?as=csv")
+    answer = app.client.get(f"/{url}?_as=csv")
     text = answer.text
     for one in risky:
         assert f"'{one}" in text

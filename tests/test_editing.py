@@ -137,11 +137,11 @@ def test_entries_are_added_and_taken_out_one_by_one(app: Application) -> None:
 def test_a_related_row_is_made_without_losing_the_form(app: Application) -> None:
     sent = {**BOX, "note": "As it was", "slots-0-place": "4", "_part": "new:second"}
     left = app.post("/boxes/new", sent)
-    assert left.status_code == 303 and left.location.startswith("/members/new?return-to=")
+    assert left.status_code == 303 and left.location.startswith("/members/new?_return=")
     form = app.client.get(left.location)
     kept = hidden(form.text)
     made = app.post("/members/new", {**kept, "name": "Newly Come"})
-    assert made.status_code == 303 and made.location.startswith("/boxes/new?draft=")
+    assert made.status_code == 303 and made.location.startswith("/boxes/new?_draft=")
     back = app.client.get(made.location).text
     new = ask(app, "SELECT id FROM member WHERE name = 'Newly Come'")
     assert re.search(rf'name="second" value="{new}" checked', back) and "Newly Come" in back
@@ -161,7 +161,7 @@ def test_forms_left_one_from_another_are_found_again_in_turn(app: Application) -
     guided = ask(app, "SELECT id FROM member WHERE name = 'Third'")
     made = app.post("/members/new", {**hidden(page), "name": "Second", "guide": str(guided)})
     whole = app.client.get(made.location).text
-    assert made.location.startswith("/boxes/new?draft=") and 'value="First"' in whole
+    assert made.location.startswith("/boxes/new?_draft=") and 'value="First"' in whole
     second = ask(app, "SELECT id FROM member WHERE name = 'Second'")
     assert re.search(rf'name="second" value="{second}" checked', whole)
 
@@ -261,20 +261,20 @@ def test_what_was_typed_for_a_row_that_is_gone_is_not_lost(app: Application) -> 
 
 
 def _chosen(app: Application, count: int = 3) -> dict[str, Any]:
-    return {"row": [str(n) for n in range(1, count + 1)]}
+    return {"_row": [str(n) for n in range(1, count + 1)]}
 
 
 def test_several_rows_are_removed_after_a_page_that_says_so(app: Application) -> None:
-    page = app.client.get("/boxes/chosen", query_string={**_chosen(app), "do": "remove"})
+    page = app.client.get("/boxes/chosen", query_string={**_chosen(app), "_do": "remove"})
     assert (
         page.status_code == 200 and "Remove 3 boxes?" in page.text and "into the bin" in page.text
     )
     assert ask(app, "SELECT count(*) FROM box WHERE removed_at IS NULL") == 30
-    assert app.post("/boxes/chosen", {**_chosen(app), "do": "remove"}).status_code == 303
+    assert app.post("/boxes/chosen", {**_chosen(app), "_do": "remove"}).status_code == 303
     assert ask(app, "SELECT count(*) FROM box WHERE removed_at IS NOT NULL") == 3
     # Where something stands in the way nothing is removed.
     keeper = ask(app, "SELECT member_id FROM box WHERE removed_at IS NULL LIMIT 1")
-    some = {"row": [str(keeper), "60", "59"], "do": "remove"}
+    some = {"_row": [str(keeper), "60", "59"], "_do": "remove"}
     asked = app.client.get("/members/chosen", query_string=some)
     assert "can't be removed while these refer" in html.unescape(asked.text)
     before = ask(app, "SELECT count(*) FROM member")
@@ -286,26 +286,27 @@ def test_one_field_is_set_on_several_rows_or_on_none(app: Application) -> None:
     with sqlite3.connect(app.root / "bees.db") as connection:
         connection.execute("UPDATE box SET room = 20, used = 9 WHERE id < 4")
         connection.execute("UPDATE box SET used = 15 WHERE id = 2")
-    sent = {**_chosen(app), "do": "set", "field": "room", "room": "10"}
+    sent = {**_chosen(app), "_do": "set", "_field": "room", "room": "10"}
     shown = app.post("/boxes/chosen", sent)
     assert shown.status_code == 422
     assert "1 of them can't have this" in html.unescape(shown.text)
     assert "There is not that much room" in shown.text
-    assert app.post("/boxes/chosen", {**sent, "sure": "yes"}).status_code == 422
+    assert app.post("/boxes/chosen", {**sent, "_sure": "yes"}).status_code == 422
     assert ask(app, "SELECT count(*) FROM box WHERE room = 10 AND id < 4") == 0
-    rest = {**sent, "row": ["1", "3"]}
+    rest = {**sent, "_row": ["1", "3"]}
     told = app.post("/boxes/chosen", rest)
     assert (
         told.status_code == 200
         and ask(app, "SELECT count(*) FROM box WHERE room = 10 AND id < 4") == 0
     )
-    assert app.post("/boxes/chosen", {**rest, "sure": "yes"}).status_code == 303
+    assert app.post("/boxes/chosen", {**rest, "_sure": "yes"}).status_code == 303
     assert ask(app, "SELECT count(*) FROM box WHERE room = 10 AND id IN (1, 3)") == 2
     assert (
-        "<del>20</del> <ins>10</ins>" in app.client.get(f"/boxes/{first(app)}?tab=its-history").text
+        "<del>20</del> <ins>10</ins>"
+        in app.client.get(f"/boxes/{first(app)}?_tab=its-history").text
     )
     for field in ("code", "slots", "id", "removed_at"):
-        assert app.post("/boxes/chosen", {**rest, "field": field}).status_code == 400
+        assert app.post("/boxes/chosen", {**rest, "_field": field}).status_code == 400
 
 
 def test_the_bin_is_emptied_of_what_nothing_refers_to(app: Application) -> None:
@@ -315,15 +316,15 @@ def test_the_bin_is_emptied_of_what_nothing_refers_to(app: Application) -> None:
             "SELECT DISTINCT box_id FROM visit"
         )
     }
-    app.post("/boxes/chosen", {**_chosen(app, 6), "do": "remove"})
-    asked = app.client.get("/boxes/bin?do=empty").text
+    app.post("/boxes/chosen", {**_chosen(app, 6), "_do": "remove"})
+    asked = app.client.get("/boxes/bin?_do=empty").text
     count = ask(app, "SELECT count(*) FROM visit WHERE box_id < 7")
     assert "6 boxes" in asked and f"{count} visits" in asked
     code = first(app)
     gone = app.client.get(f"/boxes/{code}")
     assert gone.status_code == 410 and "in the bin" in gone.text
-    assert app.post("/boxes/bin", {"do": "empty"}).status_code == 409
-    assert app.agree("/boxes/bin", {"do": "empty"}).status_code == 303
+    assert app.post("/boxes/bin", {"_do": "empty"}).status_code == 409
+    assert app.agree("/boxes/bin", {"_do": "empty"}).status_code == 303
     assert ask(app, "SELECT count(*) FROM box") == 24
     assert ask(app, "SELECT count(*) FROM visit WHERE box_id < 7") == 0 != len(visited)
     assert app.client.get(f"/boxes/{code}").status_code == 404
@@ -338,7 +339,7 @@ def test_what_belongs_to_a_row_is_made_under_it_and_comes_back_there(app: Applic
     form = app.client.get(new).text
     assert f">{code}</a>" in form and 'name="box"' not in form
     made = app.post(new, {**hidden(form), "day": "2024-05-06", "box": "2"})
-    assert made.status_code == 303 and made.location == f"/boxes/{code}?tab=visits"
+    assert made.status_code == 303 and made.location == f"/boxes/{code}?_tab=visits"
     assert ask(app, "SELECT box_id FROM visit ORDER BY id DESC LIMIT 1") == 1
     number = ask(app, "SELECT max(id) FROM visit")
     edit = f"/boxes/{code}/visits/{number}/edit"
@@ -363,7 +364,7 @@ def test_tabs_count_and_show_short_lists_and_a_tree_its_branch(app: Application)
     )
     above = page.split('aria-label="Above"')[1].split("</nav>")[0]
     assert re.findall(r">([^<>]+)</a>", above) == [names[1], names[2]]
-    tab = html.unescape(app.client.get("/members/1?tab=all-below").text)
+    tab = html.unescape(app.client.get("/members/1?_tab=all-below").text)
     branch = re.sub(
         r"\s+",
         "",
@@ -371,7 +372,7 @@ def test_tabs_count_and_show_short_lists_and_a_tree_its_branch(app: Application)
     )
     told = '{}<ulclass="branch"><li>{}<ulclass="branch"><li>{}</li><li>{}</li></ul></li></ul></li><li>{}</li></ul>'
     assert told.format(*(names[n].replace(" ", "") for n in (2, 3, 4, 5, 6))) in branch
-    boxes = app.client.get("/members/3?tab=boxes").text
+    boxes = app.client.get("/members/3?_tab=boxes").text
     assert boxes.count('<th scope="row">') == 10 and "1–10 of 30" in boxes
     further = html.unescape(re.search(r'rel="next" href="([^"]+)"', boxes)[1])  # type: ignore[index]
     assert "tab=boxes" in further and "11–20 of 30" in app.client.get(f"/members/3{further}").text

@@ -42,7 +42,7 @@ def app() -> Iterator[Application]:
 
 
 def test_nothing_inline_runs_and_nothing_comes_from_elsewhere(app: Application) -> None:
-    for path in ("/", "/sheds", "/sheds?filter=open", "/sheds/1", "/sheds/new", "/sheds/1/remove"):
+    for path in ("/", "/sheds", "/sheds?_filter=open", "/sheds/1", "/sheds/new", "/sheds/1/remove"):
         answer = app.client.get(path)
         policy = answer.headers["Content-Security-Policy"]
         assert policy.startswith("default-src 'none'; ") and "unsafe" not in policy
@@ -129,7 +129,10 @@ def test_the_name_of_an_upload_is_no_path_and_no_header(app: Application, name: 
     answer = app.client.post("/sheds/new", data=form)
     assert answer.status_code in (303, 422)
     assert _files(app) == before
-    assert all(len(p.name) == 64 for p in app.root.glob("instance/files/*"))
+    assert all(
+        len(p.name) == 64 or p.name in ("waiting", "swept")
+        for p in app.root.glob("instance/files/*")
+    )
     if answer.status_code == 303:
         page = app.client.get(answer.location).text
         link = re.search(r'href="(/files/[^"]+)"', page)
@@ -184,13 +187,13 @@ def test_an_upload_is_neither_run_nor_shown_as_a_page(app: Application) -> None:
     ],
 )
 def test_redirects_stay_within_the_site(app: Application, address: str) -> None:
-    page = app.client.get("/sheds/new", query_string={"return-to": address})
+    page = app.client.get("/sheds/new", query_string={"_return": address})
     assert page.status_code == 200 and "evil" not in page.text and "alert" not in page.text
     made = app.post("/sheds/new", {"name": "Returning", "_return": address})
     assert made.status_code == 303 and re.fullmatch(r"/sheds/\d+", made.location)
     assert "a=b" not in str(made.headers)
-    kept = app.post("/sheds/new", {"name": "Kept", "_return": "/sheds/1?tab=tools"})
-    assert kept.location == "/sheds/1?tab=tools"
+    kept = app.post("/sheds/new", {"name": "Kept", "_return": "/sheds/1?_tab=tools"})
+    assert kept.location == "/sheds/1?_tab=tools"
 
 
 def test_fields_that_are_not_asked_for_are_ignored_and_logged(
@@ -217,28 +220,28 @@ def test_fields_that_are_not_asked_for_are_ignored_and_logged(
     "query",
     [
         *(
-            "sort=id",
-            "sort=-secret",
-            "sort=name;DROP TABLE shed",
-            "sort=name'--",
-            "sort=name,secret",
+            "_sort=id",
+            "_sort=-secret",
+            "_sort=name;DROP TABLE shed",
+            "_sort=name'--",
+            "_sort=name,secret",
         ),
-        *("page-size=100000", "page-size=-1", "page-after=WzEsIngiXQ", "page-after=' OR 1=1"),
+        *("_size=100000", "_size=-1", "_after=WzEsIngiXQ", "_after=' OR 1=1"),
         *(
-            "page-before=%00",
-            "search=' OR 1=1 --",
-            "search=%25",
-            "tab=../..",
-            "filter=" + "x" * 3000,
+            "_before=%00",
+            "_search=' OR 1=1 --",
+            "_search=%25",
+            "_tab=../..",
+            "_filter=" + "x" * 3000,
         ),
-        *("opened=2024-01-01' OR '1'='1..", "as=exe", "page-after=W251bGwsbnVsbCxudWxsXQ"),
+        *("opened=2024-01-01' OR '1'='1..", "_as=exe", "_after=W251bGwsbnVsbCxudWxsXQ"),
     ],
 )
 def test_what_is_asked_of_a_list_comes_from_a_closed_list(app: Application, query: str) -> None:
     with app.queries() as asked:
         answer = app.client.get(f"/sheds?{query}")
     assert answer.status_code == 200
-    assert answer.text.count('name="row"') <= 4
+    assert answer.text.count('name="_row"') <= 4
     for statement in asked:
         assert "DROP" not in statement and "OR 1=1" not in statement and "secret" not in statement
     assert ask(app, "SELECT count(*) FROM shed") == 4
@@ -248,7 +251,7 @@ def test_notes_and_parts_that_are_made_up_break_nothing(app: Application) -> Non
     once = re.search(r'_once" value="([^"]+)', app.client.get("/sheds/new").text)
     assert once and app.post("/sheds/new", {"name": "Noted", "_once": once[1]}).status_code == 303
     # A note of one kind is none of the other.
-    assert app.client.get(f"/sheds/new?draft={once[1]}").status_code == 200
+    assert app.client.get(f"/sheds/new?_draft={once[1]}").status_code == 200
     for part in ("new:tools", "new:name", "new:nothing", "find:nothing", "check:", "new:"):
         assert app.post("/sheds/new", {"name": "Parted", "_part": part}).status_code < 500
     assert app.client.get("/sheds?other-low=1&x-empty=2").status_code == 302

@@ -16,7 +16,12 @@ import pytest
 from loaded import Application, application
 
 WHOLE = (Path(__file__).parent / "projects" / "whole-language.welbik").read_text("utf-8")
-PNG = b"\x89PNG\r\n\x1a\n" + b"\0" * 40
+# The smallest PNG there is: one pixel.
+PNG = bytes.fromhex(
+    "89504e470d0a1a0a0000000d4948445200000001000000010806000000"
+    "1f15c4890000000d49444154789c6360606060000000050001a5f64540"
+    "0000000049454e44ae426082"
+)
 
 
 @pytest.fixture(scope="module")
@@ -164,7 +169,7 @@ def test_computed_fields_come_with_the_row_and_sort(bees: Application) -> None:
     shown = f"{grams / 10:.1f}"
     assert f"{shown}\xa0kg" in bees.client.get(f"/hives/{code}").text
     with bees.queries() as asked:
-        listed = bees.client.get("/hives?sort=-total_kg").text
+        listed = bees.client.get("/hives?_sort=-total_kg").text
     assert len([q for q in asked if "FROM hive" in q]) <= 2
     first = re.search(r"<tbody>.*?</tr>", listed, re.S)
     assert first and code in first.group() and shown in first.group()
@@ -276,7 +281,7 @@ def test_removal_goes_to_the_bin_and_history_is_kept(bees: Application) -> None:
     assert (
         bees.change(page, {**typed(bees, page), "kind": "long", "frames": "20"}).status_code == 303
     )
-    shown = bees.client.get("/hives/YY-0007?tab=its-history").text
+    shown = bees.client.get("/hives/YY-0007?_tab=its-history").text
     assert (
         re.search(r"Kind: <del>National</del> <ins>Long</ins>", shown)
         and "<del>11</del> <ins>20</ins>" in shown
@@ -287,7 +292,7 @@ def test_removal_goes_to_the_bin_and_history_is_kept(bees: Application) -> None:
     assert "out of sight as long as it lies there" in asked and "removed with it" not in asked
     assert bees.post("/hives/YY-0007/remove", {}).status_code == 303
     assert bees.client.get("/hives/YY-0007").status_code == 410
-    assert "YY-0007" not in bees.client.get("/hives?sort=-code").text
+    assert "YY-0007" not in bees.client.get("/hives?_sort=-code").text
     # What lies in the bin is counted nowhere, and can't be chosen.
     counted = ask(
         bees, "SELECT count(*) FROM hive WHERE removed_at IS NULL AND apiary_id = ?", new["apiary"]
@@ -311,16 +316,16 @@ def test_removal_goes_to_the_bin_and_history_is_kept(bees: Application) -> None:
     ) == [(1,)]
     listed = bees.client.get("/hives/bin").text
     number = ask(bees, "SELECT id FROM hive WHERE code = 'YY-0007'")[0][0]
-    assert "YY-0007" in listed and f'name="row" value="{number}"' in listed
-    assert bees.post("/hives/bin", {"do": "restore", "row": str(number)}).status_code == 303
+    assert "YY-0007" in listed and f'name="_row" value="{number}"' in listed
+    assert bees.post("/hives/bin", {"_do": "restore", "_row": str(number)}).status_code == 303
     assert bees.client.get("/hives/YY-0007").status_code == 200
     assert bees.post("/hives/YY-0007/remove", {}).status_code == 303
     # Unique among those that are not in the bin: the code is free again.
     assert bees.post("/hives/new", new).status_code == 303
     assert "can't be brought back" in html.unescape(
-        bees.post("/hives/bin", {"do": "restore", "row": str(number)}).text
+        bees.post("/hives/bin", {"_do": "restore", "_row": str(number)}).text
     )
-    assert bees.post("/hives/bin", {"do": "restore", "row": "999999"}).status_code == 404
+    assert bees.post("/hives/bin", {"_do": "restore", "row": "999999"}).status_code == 404
     made, changed = ask(
         bees,
         "SELECT created_at, updated_at FROM hive WHERE code = 'YY-0007' AND removed_at IS NULL",
@@ -492,7 +497,7 @@ def test_a_field_can_be_the_key(shops: Application) -> None:
 
 def test_a_column_of_a_list_may_lie_across_relations(shops: Application) -> None:
     titles = {title for (title,) in ask(shops, "SELECT shop_title FROM shops")}
-    page = html.unescape(shops.client.get("/sales?sort=-shop.title").text)
+    page = html.unescape(shops.client.get("/sales?_sort=-shop.title").text)
     cells = re.findall(r'data-label="Title">([^<]*)<', page)
     assert cells and set(cells) <= titles and cells == sorted(cells, reverse=True)
 

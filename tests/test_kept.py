@@ -213,7 +213,7 @@ def test_two_fields_of_one_label_both_have_a_history(app: Application) -> None:
     change(app, "UPDATE hive SET short = 'a', other = 'b' WHERE id = 1")
     sent = browsed(app.client.get("/hives/1/edit").text)
     assert app.post("/hives/1/edit", {**sent, "short": "c", "other": "d"}).status_code == 303
-    shown = app.client.get("/hives/1?tab=its-history").text
+    shown = app.client.get("/hives/1?_tab=its-history").text
     assert "<del>a</del> <ins>c</ins>" in shown and "<del>b</del> <ins>d</ins>" in shown
 
 
@@ -230,7 +230,7 @@ def test_a_key_that_changes_is_followed_by_all_who_refer_to_it(app: Application)
     assert ask(app, "SELECT yard_id FROM label_yards WHERE label_id = 1 AND yard_id = 'NEW-1'")
     with sqlite3.connect(app.root / "bees.db") as connection:
         assert connection.execute("PRAGMA foreign_key_check").fetchall() == []
-    assert "Known before" in app.client.get("/yards/NEW-1?tab=its-history").text
+    assert "Known before" in app.client.get("/yards/NEW-1?_tab=its-history").text
     taken = ask(app, "SELECT code FROM yard WHERE code <> 'NEW-1'")
     sent = browsed(app.client.get("/yards/NEW-1/edit").text)
     assert app.post("/yards/NEW-1/edit", {**sent, "code": taken}).status_code == 422
@@ -309,13 +309,13 @@ def guarded() -> Iterator[Application]:
 def test_emptying_the_bin_keeps_the_rules_that_a_removal_keeps(guarded: Application) -> None:
     app = guarded
     change(app, "UPDATE pack SET removed_at = '2026-01-01 00:00:00.000000' WHERE id = 1")
-    asked = app.client.get("/packs/bin?do=empty").text
+    asked = app.client.get("/packs/bin?_do=empty").text
     assert "2 cards:" in asked
-    refused = app.agree("/packs/bin", {"do": "empty"})
+    refused = app.agree("/packs/bin", {"_do": "empty"})
     assert refused.status_code == 409 and "Each place of a team has a card" in refused.text
     assert ask(app, "SELECT count(*) FROM card") == 4
     change(app, "UPDATE team SET size = 2")
-    assert app.agree("/packs/bin", {"do": "empty"}).status_code == 303
+    assert app.agree("/packs/bin", {"_do": "empty"}).status_code == 303
     assert ask(app, "SELECT count(*) FROM card") == 2
     assert rows(app, "SELECT id FROM pack") == [(2,)]
 
@@ -327,9 +327,9 @@ def test_what_others_refer_to_stays_in_the_bin(guarded: Application) -> None:
         app,
         "INSERT INTO team (name, size, removed_at) VALUES ('Blues', 0, '2026-01-01 00:00:00.000000')",
     )
-    asked = app.client.get("/teams/bin?do=empty").text
+    asked = app.client.get("/teams/bin?_do=empty").text
     assert "1 stays in the bin" in asked and "1 team:" in asked and "Blues" in asked
-    assert app.agree("/teams/bin", {"do": "empty"}).status_code == 303
+    assert app.agree("/teams/bin", {"_do": "empty"}).status_code == 303
     assert rows(app, "SELECT name FROM team") == [("Reds",)]
 
 
@@ -337,15 +337,15 @@ def test_what_comes_to_go_along_after_one_was_asked_is_asked_again(guarded: Appl
     app = guarded
     change(app, "UPDATE team SET size = 0")
     change(app, "UPDATE pack SET removed_at = '2026-01-01 00:00:00.000000' WHERE id = 1")
-    page = app.client.get("/packs/bin?do=empty").text
+    page = app.client.get("/packs/bin?_do=empty").text
     shown = re.search(r'name="_shown" value="([^"]+)"', page)
     change(app, "INSERT INTO card (code, pack_id, team_id) VALUES ('late', 1, 1)")
     assert shown
-    sent = {"do": "empty", "_shown": shown.group(1)}
+    sent = {"_do": "empty", "_shown": shown.group(1)}
     again = app.post("/packs/bin", sent)
     assert again.status_code == 409 and "look again" in again.text and "3 cards:" in again.text
     assert ask(app, "SELECT count(*) FROM card WHERE pack_id = 1") == 3
-    assert app.agree("/packs/bin", {"do": "empty"}).status_code == 303
+    assert app.agree("/packs/bin", {"_do": "empty"}).status_code == 303
 
 
 CASCADE = """\
@@ -419,7 +419,7 @@ def test_whoever_gets_a_key_next_has_no_past(app: Application) -> None:
     assert app.post("/yards/X1/edit", {**sent, "name": "Secret"}).status_code == 303
     assert app.agree("/yards/X1/remove").status_code == 303
     change(app, "INSERT INTO yard (code, name) VALUES ('X1', 'Second')")
-    assert "<ins>Secret" not in app.client.get("/yards/X1?tab=its-history").text
+    assert "<ins>Secret" not in app.client.get("/yards/X1?_tab=its-history").text
 
 
 def test_a_moment_of_the_doubled_hour_can_still_be_changed(app: Application) -> None:

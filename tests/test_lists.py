@@ -202,8 +202,8 @@ def test_a_filter_leaves_exactly_what_it_says(
 ) -> None:
     terms, says = asked
     expected = sorted(row["code"] for row in crates if all(holds(row) for holds in says))
-    query = f"?{urlencode(terms | {'sort': sort, 'page-size': '10'}, safe=',')}".replace(
-        "&sort=&", "&"
+    query = f"?{urlencode(terms | {'_sort': sort, '_size': '10'}, safe=',')}".replace(
+        "&_sort=&", "&"
     )
     pages = walk(app, query.replace("sort=&", ""))
     found = [code for page in pages for code in page]
@@ -220,7 +220,7 @@ def test_pages_hold_every_row_once_there_and_back(
     app: Application, crates: list[dict[str, Any]], column: str, down: bool, size: int
 ) -> None:
     sort = f"{'-' * down}{column}"
-    there = walk(app, f"?sort={sort}&page-size={size}")
+    there = walk(app, f"?_sort={sort}&_size={size}")
     assert [len(page) for page in there[:-1]] == [size] * (len(there) - 1)
     found = [code for page in there for code in page]
     assert sorted(found) == sorted(row["code"] for row in crates)
@@ -229,21 +229,21 @@ def test_pages_hold_every_row_once_there_and_back(
     given = [value for value in values if value is not None]
     assert given == sorted(given, reverse=down)
     # Back from the last page are the same pages.
-    last = f"?sort={sort}&page-size={size}"
+    last = f"?_sort={sort}&_size={size}"
     while further := link(app.client.get(f"/crates{last}").text, "next"):
         last = further
     assert list(reversed(walk(app, last, "prev"))) == there
 
 
 def test_a_row_that_comes_or_goes_moves_no_other_to_another_page(app: Application) -> None:
-    first = codes(app, "?sort=code&page-size=10")
-    further = link(app.client.get("/crates?sort=code&page-size=10").text, "next")
+    first = codes(app, "?_sort=code&_size=10")
+    further = link(app.client.get("/crates?_sort=code&_size=10").text, "next")
     second = codes(app, further)
     assert app.post("/crates/new", {"code": "AA00", "yard": "1"}).status_code == 303
     assert codes(app, further) == second
     with sqlite3.connect(app.root / "bees.db") as connection:
         connection.execute("DELETE FROM crate WHERE code = 'AA00'")
-    assert codes(app, "?sort=code&page-size=10") == first
+    assert codes(app, "?_sort=code&_size=10") == first
 
 
 def test_searching_finds_every_word_in_any_column(
@@ -256,9 +256,9 @@ def test_searching_finds_every_word_in_any_column(
             for r in crates
             if all(w.lower() in f"{r['code']}\n{r['yard']}".lower() for w in words.split())
         )
-        found = walk(app, f"?search={quote(words)}&page-size=50")
+        found = walk(app, f"?_search={quote(words)}&_size=50")
         assert sorted(code for page in found for code in page) == expected != []
-    assert "No crates match." in app.client.get("/crates?search=%25").text
+    assert "No crates match." in app.client.get("/crates?_search=%25").text
 
 
 def test_what_the_panel_sends_is_redirected_to_the_notation_of_the_address(
@@ -270,23 +270,23 @@ def test_what_the_panel_sends_is_redirected_to_the_notation_of_the_address(
         ("frames-low=8&frames-high=8", "frames=8"),
         ("frames-low=8&frames-high=&frames-empty=yes", "frames=-"),
         ("kind=long&kind=national&kind=long", "kind=long,national"),
-        ("yard=1&yard=3&search=&sort=code", "yard=1,3&sort=code"),
+        ("yard=1&yard=3&_search=&_sort=code", "yard=1,3&_sort=code"),
         ("other-low=3&frames-low=8", "frames=8.."),
     ):
-        answer = app.client.get(f"/crates?filter=open&{sent}")
+        answer = app.client.get(f"/crates?_filter=open&{sent}")
         assert answer.status_code == 302
-        assert answer.location == f"/crates?filter=open&{address}"
+        assert answer.location == f"/crates?_filter=open&{address}"
         page = app.client.get(answer.location)
         assert page.status_code == 200
     # The controls hold what the address says.
-    page = app.client.get("/crates?filter=open&frames=8..12&kind=long&yard=2").text
+    page = app.client.get("/crates?_filter=open&frames=8..12&kind=long&yard=2").text
     assert 'name="frames-low" value="8"' in page and 'name="frames-high" value="12"' in page
     assert re.search(r'name="kind" value="long" checked', page)
     assert re.search(r'name="yard" value="2" checked', page)
 
 
 def test_active_filters_are_told_and_taken_away_one_by_one(app: Application) -> None:
-    page = app.client.get("/crates?frames=8..12&kind=long,-&opened=2025-01-01..&search=a").text
+    page = app.client.get("/crates?frames=8..12&kind=long,-&opened=2025-01-01..&_search=a").text
     chips = re.findall(r"<li>(.*?)</li>", page.split('class="chips"')[1].split("</ul>")[0], re.S)
     told = [re.sub(r"<.*", "", chip, flags=re.S).strip() for chip in chips]
     assert told == ["has “a”", "Kind: Long, none", "Frames: 8 to 12", "Opened: from 1 Jan 2025"]
@@ -297,7 +297,7 @@ def test_active_filters_are_told_and_taken_away_one_by_one(app: Application) -> 
 def test_choices_are_counted_with_all_other_filters(
     app: Application, crates: list[dict[str, Any]]
 ) -> None:
-    page = app.client.get("/crates?filter=open&frames=10..&kind=long").text
+    page = app.client.get("/crates?_filter=open&frames=10..&kind=long").text
     shown = dict(
         re.findall(
             r'name="kind" value="([\w-]+)"[^>]*>[^<]*<span class="unit">([\d,+]+)</span>', page
@@ -323,7 +323,7 @@ def test_what_can_not_be_read_is_told_and_left_out(
     app: Application, crates: list[dict[str, Any]], text: str
 ) -> None:
     name, _, value = text.partition("=")
-    answer = app.client.get("/crates", query_string={name: value, "filter": "open"})
+    answer = app.client.get("/crates", query_string={name: value, "_filter": "open"})
     assert answer.status_code == 200
     shown = re.search(r"Not understood, and left out: ([^<]*)", answer.text)
     assert shown or "No crates" in answer.text or len(value) > 200
@@ -333,7 +333,7 @@ def test_what_can_not_be_read_is_told_and_left_out(
 def test_days_of_filters_may_count_from_today(app: Application) -> None:
     for text in ("opened=..today", "opened=today - 3000 days..today", "seen=..now - 1 day"):
         name, _, value = text.partition("=")
-        page = app.client.get("/crates", query_string={name: value, "filter": "open"})
+        page = app.client.get("/crates", query_string={name: value, "_filter": "open"})
         assert "Not understood" not in page.text and f'value="{value.split("..")[1]}"' in page.text
 
 
@@ -363,9 +363,9 @@ def test_now_is_a_moment_and_today_a_day(app: Application) -> None:
 def test_a_download_is_what_the_list_shows_all_of_it_in_its_order(
     app: Application, crates: list[dict[str, Any]]
 ) -> None:
-    query = "?frames=5..&sort=-opened&page-size=10"
+    query = "?frames=5..&_sort=-opened&_size=10"
     listed = [code for page in walk(app, query) for code in page]
-    answer = app.client.get(f"/crates{query}&as=csv")
+    answer = app.client.get(f"/crates{query}&_as=csv")
     assert answer.mimetype == "text/csv" and answer.is_streamed
     assert re.search(
         r'filename="?crates-\d{4}-\d\d-\d\d\.csv', answer.headers["Content-Disposition"]
@@ -395,7 +395,7 @@ def test_a_download_is_what_the_list_shows_all_of_it_in_its_order(
 
 def test_a_downloaded_text_is_no_formula(app: Application) -> None:
     assert app.post("/yards/new", {"name": '=HYPERLINK("x")'}).status_code == 303
-    answer = app.client.get("/yards?as=csv").text
+    answer = app.client.get("/yards?_as=csv").text
     assert '"\'=HYPERLINK(""x"")"' in answer
     with sqlite3.connect(app.root / "bees.db") as connection:
         connection.execute("DELETE FROM yard WHERE name LIKE '=%'")
@@ -403,7 +403,7 @@ def test_a_downloaded_text_is_no_formula(app: Application) -> None:
 
 @pytest.mark.parametrize(
     ("path", "most"),
-    [("/crates", 2), ("/crates?filter=open", 8), ("/crates?sort=-spare&frames=1..", 2)],
+    [("/crates", 2), ("/crates?_filter=open", 8), ("/crates?_sort=-spare&frames=1..", 2)],
 )
 def test_a_page_takes_the_same_queries_whatever_the_rows(path: str, most: int) -> None:
     counts = []
@@ -420,7 +420,7 @@ def test_a_page_takes_the_same_queries_whatever_the_rows(path: str, most: int) -
 def test_a_page_far_behind_costs_what_the_first_does() -> None:
     """The plan of a page's query enters an index at its first row: nothing before it is read."""
     with application(YARDS, 60) as app:
-        page = app.client.get("/crates?sort=frames&page-size=10").text
+        page = app.client.get("/crates?_sort=frames&_size=10").text
         with app.queries() as asked:
             app.client.get(f"/crates{link(page, 'next')}")
         statement = next(q for q in asked if "FROM crate" in q and "count" not in q)
@@ -445,6 +445,6 @@ def test_a_search_finds_letters_whatever_their_case(texts: list[str], word: str)
             rows = [(number, text.strip() or None) for number, text in enumerate(texts, 1)]
             connection.executemany("INSERT INTO town VALUES (?, ?)", rows)
         wanted = {n for n, text in rows if text and word.casefold() in text.casefold()}
-        for query in ({"search": word}, {"name": word}):
+        for query in ({"_search": word}, {"name": word}):
             page = app.client.get("/towns", query_string=query).text
             assert {int(n) for n in re.findall(r'href="/towns/(\d+)"', page)} == wanted, query

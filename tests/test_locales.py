@@ -54,4 +54,4 @@ def test_what_is_worked_out_is_an_amount_and_measured_numbers_show_three_digits(
             assert ">1987<" in shown and "1.987" in shown and "12,3" in shown
             assert "12,34" not in shown
         assert 'value="12.34567"' in app.client.get(f"{made.location}/edit").text
-        assert "12.34567" in app.client.get("/crates?as=csv").text
+        assert "12.34567" in app.client.get("/crates?_as=csv").text

@@ -79,7 +79,7 @@ def test_a_list_is_searched_filtered_and_shared_by_its_address(bees: Page) -> No
 
 
 def test_one_of_many_rows_is_found_by_typing(bees: Page) -> None:
-    bees.goto("/keepers?sort=-name")
+    bees.goto("/keepers?_sort=-name")
     name = bees.locator("tbody th").first.inner_text()
     bees.goto("/apiaries/new")
     bees.get_by_label("Name").fill("Found Field")
@@ -125,8 +125,8 @@ def test_tabs_and_entries_work_either_way(bees: Page) -> None:
 
 
 def test_rows_are_chosen_and_changed_together(bees: Page) -> None:
-    bees.goto("/keepers?page-size=10")
-    for box in bees.locator('[name="row"]').all()[:2]:
+    bees.goto("/keepers?_size=10")
+    for box in bees.locator('[name="_row"]').all()[:2]:
         box.check()
     bees.get_by_role("button", name="Set a field").click()
     bees.get_by_label("Set one field").select_option("joined")
@@ -184,12 +184,21 @@ def test_an_image_is_seen_before_it_is_sent_and_a_large_one_told(page: Page) -> 
 
 
 _PAGES = (
-    *("/", "/hives", "/hives?filter=open&frames=8..12", "/hives/new", "/hives/bin", "/keepers/1"),
-    *("/keepers/1?tab=all-below", "/keepers/1/remove", "/keepers/chosen?row=1&row=2", "/nowhere"),
-    *("/keepers/chosen?row=1&do=set&field=mentor", "/keepers/chosen?row=1&do=remove", "/queens"),
+    *("/", "/hives", "/hives?_filter=open&frames=8..12", "/hives/new", "/hives/bin", "/keepers/1"),
     *(
-        "/inspections?filter=open&temper=calm,nervous&mites=-",
-        "/inspections?search=zzz",
+        "/keepers/1?_tab=all-below",
+        "/keepers/1/remove",
+        "/keepers/chosen?_row=1&_row=2",
+        "/nowhere",
+    ),
+    *(
+        "/keepers/chosen?_row=1&_do=set&_field=mentor",
+        "/keepers/chosen?_row=1&_do=remove",
+        "/queens",
+    ),
+    *(
+        "/inspections?_filter=open&temper=calm,nervous&mites=-",
+        "/inspections?_search=zzz",
         "/findings",
     ),
 )
@@ -221,7 +230,7 @@ def test_no_page_shuts_anybody_out(
     page.goto(hive)
     child = page.get_by_role("link", name="New inspection").get_attribute("href")
     found = []
-    for path in (*_PAGES, hive, f"{hive}?tab=its-history", f"{hive}/edit", str(child)):
+    for path in (*_PAGES, hive, f"{hive}?_tab=its-history", f"{hive}/edit", str(child)):
         page.goto(path)
         found += _found_by_axe(page)
         assert page.evaluate("document.documentElement.scrollWidth") <= width, path

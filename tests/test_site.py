@@ -71,7 +71,7 @@ def test_related_rows_are_shown_by_name_never_by_number(visitor: Visitor, built:
             )
         )
     )
-    page = visitor.ask("/hives?sort=code").text
+    page = visitor.ask("/hives?_sort=code").text
     assert f">{name}</a>" in page
     assert re.search(r"<td[^>]*>\s*<a[^>]*>\d+</a>", page) is None
 
@@ -90,16 +90,16 @@ def test_lists_are_sorted_and_cut_into_pages(visitor: Visitor, built: Project) -
         assert further
         return [*codes(query), *codes(html.unescape(further[1]))]
 
-    assert codes("?sort=code") == stored[:25]
-    assert both("?sort=code") == stored
-    assert both("?sort=-keeper") == by_keeper
+    assert codes("?_sort=code") == stored[:25]
+    assert both("?_sort=code") == stored
+    assert both("?_sort=-keeper") == by_keeper
     everything = codes("")
     for nonsense in (
-        "?page-after=99999999999999999999",
-        "?page-size=-1",
-        "?sort=id;drop",
-        "?sort=opened)",
-        "?page-before=x&sort=%00",
+        "?_after=99999999999999999999",
+        "?_size=-1",
+        "?_sort=id;drop",
+        "?_sort=opened)",
+        "?_before=x&_sort=%00",
     ):
         assert len(codes(nonsense)) in (15, 25)
     assert len(everything) == 25

@@ -28,7 +28,7 @@ def pages(address: str) -> None:
             executable_path=shutil.which("chromium"), args=["--no-sandbox"]
         )
         page = browser.new_context(base_url=address, viewport=SIZE).new_page()
-        page.goto("/hives?frames=8..12&kind=national,long&sort=-total_kg&filter=open")
+        page.goto("/hives?frames=8..12&kind=national,long&_sort=-total_kg&_filter=open")
         page.screenshot(path=HERE / "list.png")
         hive = page.locator("tbody th a").first.get_attribute("href")
         page.goto(f"{hive}")
@@ -42,7 +42,7 @@ def pages(address: str) -> None:
         _bin(page)
         _across(page, f"{hive}/edit")
         page.emulate_media(color_scheme="dark")
-        page.goto("/inspections?filter=open&temper=nervous")
+        page.goto("/inspections?_filter=open&temper=nervous")
         page.screenshot(path=HERE / "dark.png")
         phone = browser.new_page(base_url=address, viewport={"width": 360, "height": 740})
         phone.goto("/inspections?temper=nervous")
@@ -77,7 +77,7 @@ def _conflict(page: Page, path: str) -> None:
 
 def _bin(page: Page) -> None:
     page.goto("/hives")
-    for box in page.locator('[name="row"]').all()[2:6]:
+    for box in page.locator('[name="_row"]').all()[2:6]:
         box.check()
     page.get_by_role("button", name="Remove").click()
     page.get_by_role("button", name="Remove").click()

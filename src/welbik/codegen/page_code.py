@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from ..kinds.file import File
 from ..kinds.literals import quote
 from ..schema.model import AnyMember, Collection, Computed, Field, Many, Model, Reference, Schema
 from . import html
@@ -161,8 +162,8 @@ def _make(schema: Schema, model: Model, child: Model, collection: Collection) ->
     """Where a row of a collection is made, to come back to this page after it."""
     if "new" not in child.pages:
         return ""
-    back = f"(row.url_part | at('{model.endpoint}.view_page')) ~ '?tab={collection.name}'"
-    way = f"url_for('{child.endpoint}.edit_page', **{{'return-to': {back}"
+    back = f"(row.url_part | at('{model.endpoint}.view_page')) ~ '?_tab={collection.name}'"
+    way = f"url_for('{child.endpoint}.edit_page', **{{'_return': {back}"
     owner = schema.owner_of(child)
     if owner is None:
         return f"{way}, '{collection.via}': row.id}})"
@@ -178,6 +179,11 @@ def tree_of(model: Model) -> Reference | None:
 def has_bin(model: Model) -> bool:
     """Whether removed rows can be looked at: what nobody can remove has no bin page."""
     return "bin" in model.keeps and "remove" in model.pages
+
+
+def has_uploads(model: Model) -> bool:
+    """Whether its form sends files."""
+    return any(isinstance(field.kind, File) for field in model.fields)
 
 
 def is_chosen(model: Model) -> bool:
@@ -207,7 +213,7 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
         "plural_title": html.text(html.title(model.plural)),
         "new_title": quote(f"New {model.singular}"),
         "help": html.text(model.help),
-        "uploads": any(f.kind.word in ("file", "image") for f in model.fields),
+        "uploads": has_uploads(model),
         "bin": has_bin(model),
         "chosen": is_chosen(model),
         "history": "history" in model.keeps,

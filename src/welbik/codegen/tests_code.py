@@ -10,7 +10,7 @@ from ..kinds.literals import quote
 from ..rules.tree import Aggregate, Node, Value, walk
 from ..schema.contradictions import can_break
 from ..schema.model import Field, Many, Model, Reference, Schema
-from .page_code import is_chosen
+from .page_code import has_uploads, is_chosen
 from .python import call, doc, from_import, fstring, line, names_used
 
 
@@ -61,6 +61,8 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
         "many": many,
         "parents": f"{{{', '.join(parents)}}}" if model.rules and parents else "",
         "rules": bool(_rules(schema, model)),
+        "uploads": has_uploads(model),
+        "sent": "typing.Any" if has_uploads(model) else "str",
         "reads": [
             {"column": r.column, "factory": schema.models[r.target].factory} for r in optional
         ],
@@ -108,7 +110,9 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
             bool(shown),
             package,
             schema.models[owner.target] if owner else None,
+            typing=bool(owner) and has_uploads(model),
         ),
+        "sent": "Any" if has_uploads(model) else "str",
         "name": model.factory,
         "page": model.pages,
         "whole": {"new", "edit", "view", "remove"} <= pages and not fixed,
@@ -178,7 +182,7 @@ def _answers(model: Model, owner: Reference | None) -> str:
     }
     found = [known[page] for page in names]
     if is_chosen(model):
-        found.append('f"/chosen?row={row.id}"')
+        found.append('f"/chosen?_row={row.id}"')
     return f"({', '.join(found)}{',' if len(found) == 1 else ''})"
 
 
@@ -238,10 +242,11 @@ def _local(reference: Reference) -> str:
 
 
 def _imports(
-    used: set[str], marked: bool, shown: bool, package: str, parent: Model | None
+    used: set[str], marked: bool, shown: bool, package: str, parent: Model | None, typing: bool
 ) -> list[str]:
     lines = ["import datetime as dt"] if "dt" in used else []
     lines += ["import html"] if shown else []
+    lines += ["from typing import Any"] if typing else []
     lines += [""] if lines else []
     lines += ["import pytest"] if marked else []
     local = [from_import(f"{package}.kit", ["clock"])] if "clock" in used else []

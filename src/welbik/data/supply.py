@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from datetime import datetime, timedelta, tzinfo
 from decimal import Decimal
+from io import BytesIO
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -16,7 +18,7 @@ from ..schema.model import Field, Model, Piece, Schema
 from .fixed import counts_with_fixed
 from .rows import Drawer, Drawn, Only, as_python
 from .told import Told
-from .uploads import Upload
+from .uploads import Upload, bytes_of
 
 _TRIES = 400
 _EDGE = 200
@@ -179,6 +181,15 @@ class Factory:
                 if end is not None and _beyond(value, end, sign, self.zone):
                     return False
         return True
+
+    def sent(self, model: str, typed: Mapping[str, str]) -> dict[str, Any]:
+        """What is typed into a form as a browser sends it: uploads with their bytes."""
+        found: dict[str, Any] = dict(typed)
+        for field in self.schema.models[model].fields:
+            if isinstance(field.kind, File) and typed.get(field.name):
+                name, _, _, digest = json.loads(typed[field.name])
+                found[field.name] = (BytesIO(bytes_of(field, digest)), name)
+        return found
 
     def _drawn(self, model: Model, number: int, attempt: int, loose: bool) -> dict[str, Any]:
         """One try; where a rule is to be broken, or none can be kept, fields may stay empty."""

@@ -41,6 +41,13 @@ def uploads_of(field: Field) -> list[Upload]:
     return [upload for upload, _ in made]
 
 
+def bytes_of(field: Field, digest: str) -> bytes:
+    """The bytes of a made-up upload of a field."""
+    assert isinstance(field.kind, File)
+    made = _made(field.kind, isinstance(field.kind, Image), field.name)
+    return next(data for upload, data in made if upload.digest == digest)
+
+
 def write_uploads(schema: Schema, models: set[str], folder: Path) -> None:
     """Puts the bytes of all that made-up rows of some models may hold into a folder."""
     for name in models:

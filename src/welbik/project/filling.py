@@ -37,7 +37,7 @@ def fill_project(
     """Fills up to the declared counts, whole or not at all."""
     database = ready_database(settings, schema)
     drawer = Drawer(schema, settings.seed, settings.timezone)
-    files = settings.root / "instance" / "files"
+    files = settings.files / "files"
     try:
         return fill(database, drawer, schema.seed, tell, files)
     finally:

@@ -48,6 +48,11 @@ class Settings:
         return os.environ.get("DATABASE_URL") or self.database
 
     @property
+    def files(self) -> Path:
+        """Where the site keeps what is not in the database: as SITE_FILES says, or here."""
+        return Path(os.environ.get("SITE_FILES") or self.root / "instance")
+
+    @property
     def address_from(self) -> str:
         return "DATABASE_URL" if os.environ.get("DATABASE_URL") else f"'database' in {FILE}"
 

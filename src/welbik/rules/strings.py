@@ -17,7 +17,7 @@ _SPARE = 24
 _LONG = 5000
 
 
-class _Builder:
+class Builder:
     """Thompson's construction: states with empty moves, and moves on sets of characters."""
 
     def __init__(self) -> None:
@@ -81,7 +81,7 @@ Edge = tuple[int, int, int]
 
 
 def _automaton(pattern: Pattern) -> tuple[list[list[Edge]], list[bool]]:
-    builder = _Builder()
+    builder = Builder()
     start = builder.state()
     end = builder.add(pattern.tree, start)
     first = builder.closure(frozenset([start]))

@@ -13,6 +13,7 @@ from ..language.diagnostics import Report
 from ..language.source import Span
 from ..problems import did_you_mean, nearest
 from ..rules import tree
+from ..rules.ambiguity import refuse_slow
 from ..rules.patterns import PatternError, parse_pattern
 from ..rules.tree import Apply, Const, Node, Step, Type, Value
 
@@ -24,7 +25,8 @@ class Entry(NamedTuple):
     """What a name of a model stands for.
 
     `what` is value, reference, collection, many or computed; `type` that of a value,
-    `target` the model that a relation leads to, `formula` that of a computed field.
+    `target` the model that a relation leads to, `formula` that of a computed field, `longest`
+    the most characters of a text.
     """
 
     what: str
@@ -33,6 +35,7 @@ class Entry(NamedTuple):
     target: str = ""
     via: str = ""
     formula: Node | None = None
+    longest: int | None = None
 
 
 REMOVED = "removed_at"
@@ -351,11 +354,16 @@ class _Typing:
             )
         try:
             pattern = parse_pattern(given.text)
+            refuse_slow(pattern, self._longest(node))
         except PatternError as error:
             start = min(given.span.start + 1 + error.at, given.span.end - 1)
             at = given.span._replace(start=start, end=start + 1)
             raise self.wrong("bad-pattern", error.message, at, error.remedy) from None
         return Apply("matches", (node,), tree.BOOLEAN, pattern)
+
+    def _longest(self, node: Node) -> int | None:
+        entry = self.scope[node.model].get(node.name) if isinstance(node, Value) else None
+        return entry.longest if entry else None
 
     def _joined(self, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
         for node, part in zip(nodes, written.operands, strict=True):

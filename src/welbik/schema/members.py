@@ -12,6 +12,7 @@ from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
 from ..language.words import COMPARISONS
+from ..rules.ambiguity import refuse_slow
 from ..rules.patterns import Pattern, PatternError, parse_pattern
 from ..rules.strings import Strings
 from . import names
@@ -276,7 +277,9 @@ def _pattern(kind: Kind, modifiers: Modifiers, report: Report) -> Pattern | None
         return None
     try:
         pattern = parse_pattern(given.text.text)
-        strings = Strings(pattern, getattr(kind, "shortest", 1), getattr(kind, "longest", None))
+        longest = getattr(kind, "longest", None)
+        strings = Strings(pattern, getattr(kind, "shortest", 1), longest)
+        refuse_slow(pattern, longest)
     except PatternError as error:
         at = Span(
             span.source,

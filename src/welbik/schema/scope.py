@@ -88,7 +88,8 @@ class Scope(dict[str, Mapping[str, Entry]]):
 
 def _entry(member: AnyMember) -> Entry:
     if isinstance(member, Field):
-        return Entry("value", value_type(member), member.required)
+        longest = getattr(member.kind, "longest", None)
+        return Entry("value", value_type(member), member.required, longest=longest)
     if isinstance(member, Reference):
         return Entry("reference", required=member.required, target=member.target)
     if isinstance(member, Collection):

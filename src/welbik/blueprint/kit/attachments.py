@@ -2,80 +2,109 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
-from pathlib import PurePath
+from pathlib import Path, PurePath
 from typing import Any, ClassVar
 
 from flask import current_app
-from itsdangerous import BadData, URLSafeSerializer
+from itsdangerous import BadData, URLSafeTimedSerializer
 
-from . import uploads
+from . import formats, guard, images, shelves, uploads
 from .fields import Field, Refused
 
 _REFUSED = "!"
+_UNNAMED = "upload"
+_IMAGES = ("png", "jpeg", "gif", "webp")
 
 
 @dataclass(frozen=True, kw_only=True)
 class File(Field):
-    """An upload. Its text is a signed note of what is kept, so that nobody makes one up."""
+    """An upload. Its text tells what a row has, or is a signed note of what waits to be stored.
+
+    A note is good for this field of the model `held_by`, for its own visitor, and for a day.
+    """
 
     largest: int = 10_000_000
     suffixes: tuple[str, ...] = ()
+    held_by: str = ""
     control: ClassVar[str] = "file"
 
     def sent(self, form: Any, files: Any) -> str:
-        """The note of a new upload, else of the one that is there unless it is to go."""
+        """The note of a new upload, else the text of the one that is there unless it is to go."""
         upload = files.get(self.name)
         if upload is not None and upload.filename:
-            return self._keep(upload)
+            return self._receive(upload)
         if form.get(f"{self.name}-remove"):
             return ""
-        note: str = form.get(self.name, "")
+        text: str = form.get(self.name, "")
         # What begins so is ours alone: a request can't say it.
-        return note.removeprefix(_REFUSED)
+        return text.removeprefix(_REFUSED)
 
-    def _keep(self, upload: Any) -> str:
-        kept = uploads.keep(upload.stream, self.largest)
-        if kept is None:
+    def _receive(self, upload: Any) -> str:
+        draft = uploads.receive(upload.stream, self.largest)
+        if draft is None:
             return f"{_REFUSED}{self.too_large()}"
-        draft, size, digest = kept
         shown = "".join(c for c in upload.filename if c.isprintable())
-        name = PurePath(shown.replace("\\", "/")).name[-120:]
-        kind = self.kind_of(draft, name)
-        if kind.startswith(_REFUSED):
-            uploads.discard(draft)
-            return kind
-        uploads.settle(draft, digest)
-        return self.typed(uploads.Stored(name or "upload", size, kind, digest))
+        name = PurePath(shown.replace("\\", "/")).name[-120:] or _UNNAMED
+        try:
+            kind = self.kind_of(draft, name)
+        except Refused as refused:
+            draft.unlink()
+            return f"{_REFUSED}{refused.words}"
+        size, digest = uploads.wait(draft)
+        return str(self._signer().dumps([name, size, kind, digest]))
 
     def too_large(self) -> str:
         return f"At most {shown_size(self.largest)}, please."
 
-    def kind_of(self, draft: Any, name: str) -> str:
-        """The type of an upload, or what is wrong with it."""
+    def kind_of(self, draft: Path, name: str) -> str:
+        """The type of an upload; raises Refused where it is none of those asked for."""
         suffix = PurePath(name).suffix.lower().lstrip(".")
+        wanted = ", ".join(self.suffixes)
         if self.suffixes and suffix not in self.suffixes:
-            return f"{_REFUSED}Only these, please: {', '.join(self.suffixes)}."
+            raise self.refused("range", f"Only these, please: {wanted}.")
+        if self.suffixes and not formats.is_of(draft, suffix):
+            raise self.refused(
+                "range", f"This is called .{suffix}, and is something else."
+            )
         return suffix or "file"
 
     def parse(self, text: str) -> uploads.Stored:
         if text.startswith(_REFUSED):
-            raise self.refused("range", text.removeprefix(_REFUSED))
+            raise Refused("range", text.removeprefix(_REFUSED))
+        kept = self._noted(text)
+        if kept is None or uploads.path_of(kept.digest) is None:
+            raise Refused("range", "Choose the file again.")
+        return kept
+
+    def _noted(self, text: str) -> uploads.Stored | None:
+        """What a note of this field tells of; None where it is none, or not for this visitor."""
         try:
-            return uploads.Stored(*_signer().loads(text))
+            found = self._signer().loads(text, max_age=shelves.KEPT_SECONDS)
+            return uploads.Stored(*found)
         except (BadData, TypeError):
-            words = "Choose the file again."
-            raise Refused("range", words) from None
+            return None
 
     def typed(self, value: Any) -> str:
-        return "" if value is None else str(_signer().dumps(list(value)))
+        return "" if value is None else json.dumps(list(value))
+
+    def flat(self, text: str) -> str:
+        # The same upload twice is noted at two times.
+        kept = self.stored(text)
+        return text if kept is None else self.typed(kept)
 
     def stored(self, typed: str) -> uploads.Stored | None:
-        """What a note tells of, for the page."""
+        """What a text tells of, for the page: only `parse` believes it, and only a note."""
+        if not typed.startswith("["):
+            return self._noted(typed)
         try:
-            return None if typed in ("", None) else self.parse(typed)
-        except Refused:
+            name, size, kind, digest = json.loads(typed)
+            found = uploads.Stored(str(name), int(size), str(kind), str(digest))
+        except (ValueError, TypeError, ArithmeticError, RecursionError):
             return None
+        known = uploads.is_digest(found.digest) and found.name and found.type
+        return found if known else None
 
     def told(self, typed: str) -> str:
         kept = self.stored(typed)
@@ -84,20 +113,34 @@ class File(Field):
     def limits(self) -> dict[str, Any]:
         return {"accept": ",".join(f".{suffix}" for suffix in self.suffixes) or None}
 
+    def _signer(self) -> URLSafeTimedSerializer:
+        whose = f"upload {self.held_by}.{self.name} of {guard.token()}"
+        return URLSafeTimedSerializer(str(current_app.secret_key), salt=whose)
+
 
 @dataclass(frozen=True, kw_only=True)
 class Image(File):
-    """An uploaded image, told by its first bytes."""
+    """An uploaded image: its pixels are kept, and nothing that it tells besides."""
 
     input_type: ClassVar[str] = "image"
 
-    def kind_of(self, draft: Any, name: str) -> str:
-        kind = uploads.image_type(draft)
-        known = [suffix.replace("jpg", "jpeg") for suffix in self.suffixes]
-        if not kind or (known and kind not in known):
-            shown = ", ".join(self.suffixes or ("png", "jpeg", "gif", "webp"))
-            return f"{_REFUSED}This is no image of these kinds: {shown}."
-        return kind
+    def kind_of(self, draft: Path, name: str) -> str:
+        shown = self.suffixes or _IMAGES
+        try:
+            found = images.read(draft.read_bytes())
+        except ValueError:
+            found = None
+        if found is None or found.type not in [s.replace("jpg", "jpeg") for s in shown]:
+            words = f"This is no image of these kinds: {', '.join(shown)}."
+            raise self.refused("range", words)
+        if not 0 < found.width * found.height <= images.MOST_PIXELS:
+            most = images.MOST_PIXELS // 1_000_000
+            size = f"{found.width} × {found.height}"
+            raise self.refused(
+                "range", f"At most {most} million pixels: this has {size}."
+            )
+        draft.write_bytes(found.data)
+        return found.type
 
     def limits(self) -> dict[str, Any]:
         return {"accept": super().limits()["accept"] or "image/*"}
@@ -108,7 +151,3 @@ def shown_size(size: int) -> str:
         if size >= unit:
             return f"{size / unit:.3g} {word}"
     return f"{size} bytes"
-
-
-def _signer() -> URLSafeSerializer:
-    return URLSafeSerializer(str(current_app.secret_key), salt="upload")

@@ -21,20 +21,20 @@ def answer(kind: List) -> ResponseReturnValue:
     """The page of a bin, and what its buttons ask for. `kind` lists what is in it."""
     model = kind.model
     if request.method == "POST":
-        doing = request.form.get("do", "")
+        doing = request.form.get("_do", "")
         if doing == "restore":
             return _restore(kind)
         if doing == "empty":
             return _empty(model)
         abort(400)
-    if request.args.get("do") == "empty" and _any(model):
+    if request.args.get("_do") == "empty" and _any(model):
         return _confirm(model)
     return render_template("look/bin.html", model=model, listing=Listing(kind))
 
 
 def _restore(kind: List) -> ResponseReturnValue:
     model = kind.model
-    key = key_of(model, request.form.get("row", ""))
+    key = key_of(model, request.form.get("_row", ""))
     row = None if key is None else session().get(model, key)
     if row is None or row.removed_at is None:
         abort(404)

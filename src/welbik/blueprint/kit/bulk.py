@@ -32,14 +32,14 @@ class Outcome(NamedTuple):
 def answer(form: Form, *, removes: bool, changes: bool) -> ResponseReturnValue:
     """The page for chosen rows: what can be done with them, and what that will do."""
     model = form.model
-    keys = request.values.getlist("row")[:_MOST]
+    keys = request.values.getlist("_row")[:_MOST]
     rows = _rows(model, keys)
     if not rows:
         flash("Choose some rows first.")
         return redirect(url_for(f"{model.ENDPOINT}.list_page"))
     settable = _settable(form) if changes else {}
-    name = request.values.get("field", "")
-    doing = request.values.get("do", "")
+    name = request.values.get("_field", "")
+    doing = request.values.get("_do", "")
     if request.method == "POST" and not parts.asked():
         if doing == "remove" and removes:
             return _remove(model, rows)
@@ -109,7 +109,7 @@ def _set(form: Form, rows: list[Any], name: str) -> ResponseReturnValue:
     """Sets a field on all rows, or says what that would do and stores nothing."""
     model, field = form.model, form.fields[name]
     typed = field.sent(request.form, request.files)
-    sure = bool(request.form.get("sure"))
+    sure = bool(request.form.get("_sure"))
     outcomes = _try(form, rows, name, typed)
     refused = sum(bool(one.problem) for one in outcomes)
     if sure and not refused:
@@ -121,7 +121,7 @@ def _set(form: Form, rows: list[Any], name: str) -> ResponseReturnValue:
     page = render_template(
         "look/chosen.html",
         model=model,
-        rows=_rows(model, request.form.getlist("row")[:_MOST]),
+        rows=_rows(model, request.form.getlist("_row")[:_MOST]),
         field=field,
         entry=entry,
         outcomes=outcomes,

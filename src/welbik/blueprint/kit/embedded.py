@@ -13,7 +13,7 @@ from typing import Any, ClassVar
 from flask import request
 
 from . import parts
-from .fields import Field, Refused, one_ending
+from .fields import LINES, ONE_LINE, Field, Refused, one_ending
 
 _MOST = 100
 
@@ -24,6 +24,7 @@ class Tags(Field):
 
     longest: int | None = None
     control: ClassVar[str] = "area"
+    never: ClassVar[re.Pattern[str]] = LINES
 
     def tidy(self, text: str) -> str:
         lines = (line.strip() for line in one_ending(text).split("\n"))
@@ -37,6 +38,8 @@ class Tags(Field):
         if len(found) > _MOST:
             raise self.refused("range", f"At most {_MOST} lines, please.")
         for line in found:
+            if ONE_LINE.search(line):
+                raise self.refused("text", "This holds a character that can't be kept.")
             if self.longest is not None and len(line) > self.longest:
                 words = f"At most {self.longest} characters a line: {line[:20]}… has {len(line)}."
                 raise self.refused("range", words)
@@ -160,14 +163,24 @@ class Parts(Field):
         return dict(field.choices(text)).get(text, text) or "—"
 
 
-def _entries(text: str) -> list[dict[str, Any]] | None:
+def _entries(text: str) -> list[dict[str, str]] | None:
     """The entries that a text holds; None where it is no list of them."""
     try:
         found = json.loads(text or "[]")
-    except ValueError:
+    except (ValueError, RecursionError):
         return None
-    known = isinstance(found, list) and all(isinstance(e, dict) for e in found)
-    return found if known else None
+    if not isinstance(found, list) or not all(isinstance(e, dict) for e in found):
+        return None
+    return [
+        {k: v if isinstance(v, str) else _said(v) for k, v in e.items()} for e in found
+    ]
+
+
+def _said(value: Any) -> str:
+    """What a program sent instead of a text, as it would be typed."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return "" if value is None else str(value)
 
 
 class _Entry:

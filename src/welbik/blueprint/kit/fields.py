@@ -9,9 +9,10 @@ import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal as Exact
+from itertools import chain, count
 from typing import Any, ClassVar
 
-from sqlalchemy import select
+from sqlalchemy import or_, select
 
 from . import clock
 from .database import session
@@ -27,13 +28,16 @@ _EMAIL = re.compile(
     r"@[a-zA-Z0-9](?:[a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?"
     r"(?:\.[a-zA-Z0-9](?:[a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?)*"
 )
-_URL = re.compile(r"https?://[^\s/?#]+\S*", re.IGNORECASE)
+_URL = re.compile(r"https?://[^\s/?#]\S*", re.IGNORECASE)
 _PHONE = re.compile(r"\+?[0-9(][0-9 ()./-]*( ?(x|ext\.?) ?[0-9]+)?")
 _SLUG = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
 _TIME = re.compile(r"[0-9]{2}:[0-9]{2}(:[0-9]{2})?")
 _NO_ADDRESS = {"new", "bin", "chosen", ".", ".."}
 _RADIO_MOST = 4
 _MINUTES = len("2026-04-01T14:30")
+# Controls, ends of lines, and halves of letters that no database takes.
+ONE_LINE = re.compile("[\x00-\x1f\x7f-\x9f\u2028\u2029\ud800-\udfff]")
+LINES = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\ud800-\udfff]")
 
 
 def one_ending(text: str) -> str:
@@ -76,6 +80,7 @@ class Field:
 
     control: ClassVar[str] = "input"
     input_type: ClassVar[str] = "text"
+    never: ClassVar[re.Pattern[str]] = ONE_LINE
 
     @property
     def column(self) -> str:
@@ -89,6 +94,8 @@ class Field:
             if self.required:
                 raise self.refused("required", self.ask())
             return None
+        if self.never.search(text):
+            raise self.refused("text", "This holds a character that can't be kept.")
         if self.address and ("/" in text or text in _NO_ADDRESS):
             raise self.refused("address", "This can't be part of an address.")
         return self.parse(text)
@@ -166,8 +173,6 @@ class Text(Field):
     pattern: str = ""
 
     def parse(self, text: str) -> str:
-        if "\x00" in text:
-            raise self.refused("text", "This holds a character that can't be kept.")
         if not self.shortest <= len(text) <= (self.longest or len(text)):
             words = f"{self.lengths()}, please; this has {len(text)}."
             raise self.refused("range", words)
@@ -200,6 +205,7 @@ class LongText(Text):
     """Several lines of text."""
 
     control: ClassVar[str] = "area"
+    never: ClassVar[re.Pattern[str]] = LINES
 
     def tidy(self, text: str) -> str:
         return one_ending(text).strip()
@@ -251,7 +257,7 @@ class Phone(Field):
 
     def parse(self, text: str) -> str:
         digits = sum(c.isdigit() for c in text)
-        if not _PHONE.fullmatch(text) or not 3 <= digits <= 20 or len(text) > 40:
+        if len(text) > 40 or not _PHONE.fullmatch(text) or not 3 <= digits <= 20:
             words = "Write a telephone number, such as +44 1632 960123."
             raise self.refused("range", words)
         return text
@@ -285,18 +291,18 @@ class Slug(Field):
         word = word.strip("-")[:70].strip("-") or type(row).__tablename__.replace(
             "_", "-"
         )
-        found, number = word, 1
-        while self._is_taken(found, row):
-            number += 1
-            found = f"{word}-{number}"
-        values[self.column] = found
+        taken = self._like(word, row) | _NO_ADDRESS
+        numbered = (f"{word}-{number}" for number in count(2))
+        values[self.column] = next(w for w in chain([word], numbered) if w not in taken)
 
-    def _is_taken(self, word: str, row: Any) -> bool:
+    def _like(self, word: str, row: Any) -> set[Any]:
+        """The words that other rows have already: this one, and it with something behind it."""
         model = type(row)
-        taken = select(model.id).where(getattr(model, self.column) == word)
+        held = getattr(model, self.column)
+        like = select(held).where(or_(held == word, held.like(f"{word}-%")))
         if row.id is not None:
-            taken = taken.where(model.id != row.id)
-        return session().scalar(taken.limit(1)) is not None
+            like = like.where(model.id != row.id)
+        return set(session().scalars(like))
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
@@ -10,7 +11,19 @@ from flask import abort, current_app, redirect, request, url_for
 from sqlalchemy import Select, select
 from sqlalchemy.exc import IntegrityError
 
-from . import conflicts, guard, history, keys, links, notes, parts, rules, sent
+from . import (
+    conflicts,
+    guard,
+    history,
+    keys,
+    links,
+    notes,
+    parts,
+    rules,
+    sent,
+    sweeping,
+    uploads,
+)
 from .attachments import File
 from .database import live, session
 from .fields import Field, Refused
@@ -18,6 +31,7 @@ from .relations import Many, Reference
 
 _TAKEN = "This is taken already: it must be different for each."
 _LOOP = "This would make it its own ancestor."
+_NAMED = 5
 _OURS = {"_token", "_seen", "_once", "_take", "_return", parts.PARAMETER}
 
 
@@ -39,11 +53,16 @@ class Form:
         unique: Sequence[Unique] = (),
     ) -> None:
         self.model = model
-        self.fields = {field.name: field for field in fields}
+        held_by = model.__tablename__
+        self.fields = {
+            field.name: replace(field, held_by=held_by)
+            if isinstance(field, File)
+            else field
+            for field in fields
+        }
         self.rules = rules
         self.unique = unique
-        uploads = sum(f.largest for f in fields if isinstance(f, File))
-        guard.allow_body(uploads)
+        guard.allow_body(sum(f.largest for f in fields if isinstance(f, File)))
         history.label(model, {field.name: field.label for field in fields})
 
     def entry(self, row: Any) -> Entry:
@@ -51,7 +70,7 @@ class Form:
         if request.method == "POST":
             return self.read(row)
         entry = self.of(row) if row.id is not None else self.blank(row)
-        kept = notes.read(request.args.get("draft", ""))
+        kept = notes.read(request.args.get("_draft", ""))
         if (
             kept is not None
             and kept.get("token") == guard.token()
@@ -132,25 +151,30 @@ class Form:
         notes.write(
             draft, {**kept, "token": guard.token(), "several": isinstance(field, Many)}
         )
-        here = f"{request.path}?draft={draft}"
+        here = f"{request.path}?_draft={draft}"
         if links.asked_return():
             # This form was come to from another, which waits for its row.
-            here += f"&return-to={quote(links.asked_return(), safe='')}"
-        back: dict[str, Any] = {"return-to": here}
+            here += f"&_return={quote(links.asked_return(), safe='')}"
+        back: dict[str, Any] = {"_return": here}
         there = url_for(f"{field.target.ENDPOINT}.edit_page", **back)
         abort(redirect(there, 303))
 
     def _log_others(self, stored: dict[str, str]) -> None:
         fields = self.fields.values()
         closed = {f.name for f in fields if f.owned or (f.fixed and stored)}
-        for key in (*request.form, *request.files):
-            known = key in _OURS or any(f.owns(key) for f in fields)
-            if key in closed or not known:
-                current_app.logger.warning(
-                    "A form for %s sent %r, which it does not ask for: ignored.",
-                    self.model.__tablename__,
-                    key[:80],
-                )
+        others = [
+            key[:80]
+            for key in (*request.form, *request.files)
+            if key in closed or not (key in _OURS or any(f.owns(key) for f in fields))
+        ]
+        if others:
+            more = f" and {len(others) - _NAMED} more" if len(others) > _NAMED else ""
+            current_app.logger.warning(
+                "A form for %s sent %s%s, which it does not ask for: ignored.",
+                self.model.__tablename__,
+                ", ".join(map(repr, others[:_NAMED])),
+                more,
+            )
 
 
 class Entry:
@@ -268,7 +292,9 @@ class Entry:
         try:
             if not self.store(row):
                 return False
+            self._settle_uploads(row)
             session().commit()
+            sweeping.sweep()
         except IntegrityError:
             # Somebody took a value or a row between the check and now, or sent this form.
             session().rollback()
@@ -278,6 +304,12 @@ class Entry:
                 raise
             return False
         return True
+
+    def _settle_uploads(self, row: Any) -> None:
+        for field in self.form.fields.values():
+            upload = getattr(row, field.column) if isinstance(field, File) else None
+            if upload is not None:
+                uploads.settle(upload.digest)
 
     def store(self, row: Any) -> bool:
         """Puts the row into the transaction; false, and nothing done, if a rule breaks by it."""

@@ -85,7 +85,7 @@ def is_inside(address: str) -> bool:
 
 def asked_return() -> str:
     """Where the visitor came from and wants to go back to; empty if nowhere on this site."""
-    wanted = request.form.get("_return") or request.args.get("return-to", "")
+    wanted = request.form.get("_return") or request.args.get("_return", "")
     return wanted if is_inside(wanted) else ""
 
 
@@ -95,7 +95,7 @@ def back(otherwise: str, row: Any = None) -> str:
     A form that was left to make `row` gets it as its choice.
     """
     wanted = asked_return()
-    draft = parse_qs(urlsplit(wanted).query).get("draft", [""])[0]
+    draft = parse_qs(urlsplit(wanted).query).get("_draft", [""])[0]
     kept = notes.read(draft) if draft and row is not None else None
     if kept is not None and kept.get("token") == guard.token():
         others = kept["typed"][kept["field"]].split() if kept["several"] else []

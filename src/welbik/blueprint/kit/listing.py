@@ -23,9 +23,10 @@ from .lists import List
 from .prepared import Prepared
 
 SIZES = (10, 25, 50, 100, 200)
-# No field is called so: names of fields hold no dash, and these words begin a clause.
-_SEARCH, _SORT, _PANEL = "search", "sort", "filter"
-_AFTER, _BEFORE, _SIZE = "page-after", "page-before", "page-size"
+# No field is called so: names of fields begin with a letter, and hold no dash.
+_OWN = "_"
+_SEARCH, _PANEL, _AS = "_search", "_filter", "_as"
+_SORT, _AFTER, _BEFORE, _SIZE = "sort", "after", "before", "size"
 # What the panel's controls are called beyond the names of their filters.
 _ENDS = ("-low", "-high", "-empty")
 _LONGEST = 500
@@ -38,7 +39,7 @@ def answer(kind: List, template: str) -> ResponseReturnValue:
     if tidy is not None:
         return redirect(f"{request.path}{tidy}")
     listing = Listing(kind)
-    if request.args.get("as") == "csv":
+    if request.args.get(_AS) == "csv":
         return export.answer(kind.model.PLURAL, kind.headings, listing.everything())
     return render_template(template, listing=listing)
 
@@ -65,7 +66,9 @@ class Listing:
     Only rows that meet the conditions of `where`; `name` tells lists on a page apart.
     """
 
-    def __init__(self, kind: List, *where: Any, name: str = "", size: int = 0) -> None:
+    def __init__(
+        self, kind: List, *where: Any, name: str = _OWN, size: int = 0
+    ) -> None:
         self.kind = kind
         self.name = name
         self.asked: dict[str, str] = request.args.to_dict()
@@ -74,11 +77,11 @@ class Listing:
         self.size = self._size(size)
         self.search = (
             self.asked.get(_SEARCH, "").replace("\0", "")[:_LONGEST]
-            if kind.search and not name
+            if kind.search and name == _OWN
             else ""
         )
         self.unread: list[str] = []
-        self.conditions = {} if name else self._conditions()
+        self.conditions = self._conditions() if name == _OWN else {}
         rows = kind.rows.where(*where) if where else kind.rows
         searched = words.having(rows, self.search, kind.search) if self.search else rows
         self.plain = searched
@@ -290,7 +293,7 @@ class Listing:
     @property
     def clear(self) -> str:
         """The address without any filter or search."""
-        return self.but(**{name: "" for name in self.kind.filters}, search="")
+        return self.but(**{name: "" for name in (*self.kind.filters, _SEARCH)})
 
     @property
     def sizes(self) -> list[tuple[int, str]]:
@@ -300,7 +303,7 @@ class Listing:
 
     @property
     def download(self) -> str:
-        return self._at(**{"as": "csv"})
+        return self.but(**{_AS: "csv"})
 
     def counts(self, one: Choice) -> dict[str, str]:
         """How many rows each choice would leave, with all other filters as they are."""
@@ -310,7 +313,7 @@ class Listing:
 
     def kept(self, *less: str) -> list[tuple[str, str]]:
         """The parameters that a form sends along with its own, which are those of `less`."""
-        gone = {_AFTER, _BEFORE, *less}
+        gone = {f"{self.name}{_AFTER}", f"{self.name}{_BEFORE}", *less}
         return [
             (k, v)
             for k, v in self.asked.items()

@@ -48,14 +48,19 @@ class Lines(logging.Formatter):
                 f"{key}={value!r}" for key, value in found.items() if key != "level"
             )
             trace = (
-                f"\n{self.formatException(record.exc_info)}" if record.exc_info else ""
+                "\n" + self.formatException(record.exc_info) if record.exc_info else ""
             )
-            return f"{record.levelname} {told}{trace}"
+            return f"{record.levelname} {told}{_visible(trace)}"
         found = {"time": self.formatTime(record, "%Y-%m-%dT%H:%M:%S%z"), **found}
         if record.exc_info:
             found["trace"] = self.formatException(record.exc_info)
         # All but ASCII is escaped: nothing of a visitor reaches a terminal raw.
         return json.dumps(found)
+
+
+def _visible(text: str) -> str:
+    """A text of several lines with nothing in it that a terminal obeys."""
+    return "".join(c if c.isprintable() or c == "\n" else repr(c)[1:-1] for c in text)
 
 
 def keep(app: Flask) -> None:

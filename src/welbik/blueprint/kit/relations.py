@@ -10,7 +10,7 @@ from flask import request
 from sqlalchemy import select
 
 from .database import live, session
-from .fields import INTEGER, Chosen
+from .fields import INTEGER, ONE_LINE, Chosen
 
 _SELECT_MOST = 50
 """Beyond so many rows a select is no help, and a search box is."""
@@ -179,4 +179,4 @@ def key_of(target: Any, text: str) -> Any:
     if target.id.property.columns[0].type.python_type is int:
         number = int(text) if INTEGER.fullmatch(text) else 0
         return number if 0 < number < 2**63 else None
-    return text
+    return None if ONE_LINE.search(text) else text

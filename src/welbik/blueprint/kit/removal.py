@@ -14,7 +14,7 @@ import sqlalchemy as sa
 from flask import request
 from sqlalchemy.exc import IntegrityError
 
-from . import clock, rules
+from . import clock, rules, sweeping
 from .database import Base, live, session
 
 _NAMED = 5
@@ -283,10 +283,12 @@ def remove_all(found: Effects, model: Any, which: Any) -> bool:
                 session().execute(sa.delete(kept).where(kept.c.row.in_(same)))
         removed = sa.delete(model).where(which)
         session().execute(removed, execution_options={"synchronize_session": False})
-        return _settled(found, touched)
+        done = _settled(found, touched)
     except IntegrityError:
         session().rollback()
         return False
+    sweeping.sweep()
+    return done
 
 
 def _settled(found: Effects, touched: Sequence[rules.Touched]) -> bool:

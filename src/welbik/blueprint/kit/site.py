@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 
 from flask import Flask, render_template, request
 from flask.typing import ResponseReturnValue
@@ -21,6 +22,7 @@ from . import (
     links,
     logs,
     parts,
+    shield,
     trees,
     uploads,
 )
@@ -35,13 +37,14 @@ _WORDS = {
     403: "This form has grown too old",
     404: "There is no such page",
     405: "That can't be done here",
+    408: "That took too long to arrive",
     413: "That is too large",
     500: "Something went wrong",
     503: "The database is busy",
 }
 
 
-def make(name: str, address: str, menu: Menu) -> Flask:
+def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
     """A site without pages of its own yet.
 
     `menu` holds the group, the label and the endpoint of each list, and what it is about.
@@ -70,13 +73,15 @@ def make(name: str, address: str, menu: Menu) -> Flask:
         changes_of=history.of,
         pages=lambda: app.view_functions,
     )
-    app.secret_key = guard.secret_key(settings.ROOT / "instance")
+    app.secret_key = guard.secret_key(files)
+    app.config["FILES"] = files
     database.connect(app, address)
     logs.keep(app)
     guard.protect(app)
     _answer_problems(app)
     again.keep_trying(app)
     assets.serve(app)
+    shield.put_around(app)
     app.register_blueprint(uploads.pages)
 
     @app.get("/")

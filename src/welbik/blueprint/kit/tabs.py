@@ -46,7 +46,7 @@ class Tabs:
     ) -> None:
         labels = {name: one.label for name, one in collections.items()}
         labels.update(others)
-        asked = request.args.get("tab", "")
+        asked = request.args.get("_tab", "")
         self.open = asked if asked in labels else next(iter(labels), "")
         self.listing: Listing | None = None
         counts = {}
@@ -60,7 +60,7 @@ class Tabs:
         closed = {k: v for k, v in collections.items() if k != self.open}
         counts |= _counts(row, closed)
         self.all = [
-            Tab(name, label, counts.get(name, ""), address({"tab": name}))
+            Tab(name, label, counts.get(name, ""), address({"_tab": name}))
             for name, label in labels.items()
         ]
 

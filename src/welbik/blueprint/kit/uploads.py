@@ -1,25 +1,28 @@
-"""Uploaded files: kept by the digest of their bytes, so that names are never paths."""
+"""Uploaded files: kept by the digest of their bytes, so that names are never paths.
+
+An upload waits in a folder of its visitor until a row that has it is stored. What no row has any
+more is cleared away after a while.
+"""
 
 from __future__ import annotations
 
 import hashlib
 import os
+import re
 import tempfile
+from contextlib import suppress
 from pathlib import Path
 from typing import IO, NamedTuple
 
-from flask import Blueprint, Response, abort, send_file
+from flask import Blueprint, Response, abort, current_app, send_file
 
-from .. import settings
+from . import formats
+from .shelves import Shelf
 
-FOLDER = settings.ROOT / "instance" / "files"
+_WAITING = Shelf("files/waiting", most=40, all_bytes=2_000_000_000)
 _CHUNK = 1 << 16
-_IMAGES = {
-    "png": b"\x89PNG\r\n\x1a\n",
-    "jpeg": b"\xff\xd8\xff",
-    "gif": b"GIF8",
-    "webp": b"RIFF",
-}
+_DIGEST = re.compile("[0-9a-f]{64}")
+_SHOWN = {"png", "jpeg", "gif", "webp"}
 
 pages = Blueprint("uploads", __name__, url_prefix="/files")
 
@@ -36,53 +39,66 @@ class Stored(NamedTuple):
         return self.name
 
 
-def image_type(path: Path) -> str:
-    """Which image the first bytes of a file tell of; empty for none that browsers show."""
-    with path.open("rb") as file:
-        start = file.read(12)
-    for kind, mark in _IMAGES.items():
-        if start.startswith(mark) and (kind != "webp" or start[8:12] == b"WEBP"):
-            return kind
-    return ""
+def folder() -> Path:
+    """Where the uploads lie that rows have."""
+    return Path(current_app.config["FILES"]) / "files"
 
 
-def keep(stream: IO[bytes], largest: int) -> tuple[Path, int, str] | None:
-    """Writes an upload beside its place: the draft, its size and digest; None if too large."""
-    FOLDER.mkdir(parents=True, exist_ok=True)
-    digest, size = hashlib.sha256(), 0
-    handle, draft = tempfile.mkstemp(dir=FOLDER, prefix="draft-")
+def receive(stream: IO[bytes], largest: int) -> Path | None:
+    """Writes an upload into the visitor's folder, as a draft; None if it is too large."""
+    room = _WAITING.make_room()
+    size = 0
+    handle, draft = tempfile.mkstemp(dir=room, prefix="draft-")
     with os.fdopen(handle, "wb") as file:
         while chunk := stream.read(_CHUNK):
             size += len(chunk)
             if size > largest:
                 break
-            digest.update(chunk)
             file.write(chunk)
-    if size > largest:
-        Path(draft).unlink()
+    if size <= largest:
+        return Path(draft)
+    Path(draft).unlink()
+    return None
+
+
+def wait(draft: Path) -> tuple[int, str]:
+    """Names a draft by its bytes, until a row has it; its size and its digest."""
+    with draft.open("rb") as file:
+        digest = hashlib.file_digest(file, "sha256").hexdigest()
+    size = draft.stat().st_size
+    draft.replace(draft.parent / digest)
+    return size, digest
+
+
+def settle(digest: str) -> None:
+    """Puts an upload of this visitor among those that rows have; twice the same is one file."""
+    with suppress(FileNotFoundError):
+        (_WAITING.own() / digest).replace(folder() / digest)
+
+
+def is_digest(text: str) -> bool:
+    return _DIGEST.fullmatch(text) is not None
+
+
+def path_of(digest: str) -> Path | None:
+    """Where the bytes of an upload lie: kept for all, or waiting for this visitor."""
+    if not is_digest(digest):
         return None
-    return Path(draft), size, digest.hexdigest()
-
-
-def settle(draft: Path, digest: str) -> None:
-    """Puts a draft in its place; the same bytes twice are one file."""
-    draft.replace(FOLDER / digest)
-
-
-def discard(draft: Path) -> None:
-    draft.unlink(missing_ok=True)
+    paths = (folder() / digest, _WAITING.own() / digest)
+    return next((path for path in paths if path.is_file()), None)
 
 
 @pages.get("/<digest>/<kind>/<path:name>")
 def file_page(digest: str, kind: str, name: str) -> Response:
     """The bytes of an upload: images are shown, all else is saved."""
-    path = FOLDER / digest
-    if len(digest) != 64 or not digest.isalnum() or not path.is_file():
+    path = path_of(digest)
+    if path is None:
         abort(404)
-    shown = kind in _IMAGES and image_type(path) == kind
+    shown = kind in _SHOWN and formats.is_of(path, kind)
     mimetype = f"image/{kind}" if shown else "application/octet-stream"
     answer = send_file(
         path, mimetype, as_attachment=not shown, download_name=Path(name).name
     )
+    answer.cache_control.private = True
     answer.headers["Content-Security-Policy"] = "default-src 'none'; sandbox"
     return answer

@@ -19,9 +19,9 @@ document.addEventListener("change", (event) => {
   const input = event.target;
   if (input.type === "file") preview(input);
   if (input.matches("[data-all]")) {
-    for (const box of document.querySelectorAll('input[name="row"]')) box.checked = input.checked;
+    for (const box of document.querySelectorAll('input[name="_row"]')) box.checked = input.checked;
   }
-  if (input.matches('[data-all], input[name="row"]')) countChosen();
+  if (input.matches('[data-all], input[name="_row"]')) countChosen();
 });
 
 function preview(input) {
@@ -37,8 +37,8 @@ function preview(input) {
 }
 
 function countChosen() {
-  const count = document.querySelectorAll('input[name="row"]:checked').length;
-  const told = document.getElementById("chosen-count");
+  const count = document.querySelectorAll('input[name="_row"]:checked').length;
+  const told = document.getElementById("_chosen-count");
   if (told) told.textContent = count ? ` (${count})` : "";
 }
 
