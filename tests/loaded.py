@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import importlib
+import importlib.util
 import itertools
 import re
 import sqlite3
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from importlib import resources
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from types import ModuleType
@@ -155,3 +157,13 @@ def application(
             sys.path.remove(folder)
             for name in [name for name in sys.modules if name.split(".")[0] == package]:
                 del sys.modules[name]
+
+
+def kit_module(name: str) -> ModuleType:
+    """A module of the kit that needs no other, as it stands."""
+    path = Path(str(resources.files("welbik"))) / "blueprint" / "kit" / f"{name}.py"
+    spec = importlib.util.spec_from_file_location(f"kit_{name}", path)
+    assert spec and spec.loader
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import base64
 import json
+import logging
 import resource
 import sqlite3
 import stat
 from collections.abc import Callable, Iterator
 from io import BytesIO
+from typing import Any
+from urllib.parse import parse_qs, quote, urlsplit
 
 import pytest
 from conftest import Project
@@ -152,6 +155,233 @@ def test_a_part_of_a_form_without_a_name_is_no_error_of_the_site(app: Applicatio
     )  # fmt: skip
     assert answer.status_code == 403
     assert "default-src 'none'" in answer.headers["Content-Security-Policy"]
+
+
+def test_a_form_of_too_many_names_is_refused_and_told_in_one_line(
+    app: Application, caplog: pytest.LogCaptureFixture
+) -> None:
+    url = app.schema.models["Item"].url
+    many = {f"n{n}": "" for n in range(5_000)}
+    for kind in ("application/x-www-form-urlencoded", "multipart/form-data"):
+        data = {**many, "_token": "test"}
+        assert app.client.post(f"/{url}/new", data=data, content_type=kind).status_code == 413
+    assert app.client.get(f"/{url}?" + "&a=" * 5_000).status_code == 413
+    caplog.clear()
+    some = {f"{n}\u202e\u2028\x9b\x1b[2J\n": "x" for n in range(900)}
+    assert app.post(f"/{url}/new", {"name": "fewer", **some}).status_code == 303
+    (record,) = [r for r in caplog.records if "does not ask for" in r.getMessage()]
+    assert len(record.getMessage()) < 1_000 and "895 more" in record.getMessage()
+    assert record.getMessage().isprintable()
+
+
+def test_nothing_of_a_visitor_reaches_a_terminal_raw(app: Application) -> None:
+    odd = "\x1b[2J\x9b2J\u202e\u2028\u2029\r\n\0"
+    logs = app.module("kit.logs")
+    try:
+        raise ValueError(odd)
+    except ValueError as error:
+        record = logging.LogRecord("x", 40, "x", 1, "%s", (odd,), (type(error), error, None))
+    with app.flask.test_request_context(f"/{quote(odd)}"):
+        for reading in (True, False):
+            assert logs.Lines(reading).format(record).replace("\n", "").isprintable()
+
+
+PARTS = ["render_template", "database.close", "database.behind", "app.logger.error", "_typed"]
+
+
+@pytest.mark.parametrize("broken", [*PARTS, "after", "everything"])
+def test_the_page_for_what_went_wrong_can_not_fail(
+    monkeypatch: pytest.MonkeyPatch, broken: str
+) -> None:
+    """Each part of it fails in turn, and all of them at once."""
+
+    def fail(*arguments: Any, **named: Any) -> Any:
+        raise RuntimeError("this part fails too")
+
+    with application("model Item\n    name text 20\nseed\n    2 Item\n") as app:
+        app.flask.config["PROPAGATE_EXCEPTIONS"] = False
+        site = app.module("kit.site")
+        monkeypatch.setattr(app.module("kit.listing"), "Listing", fail)
+        for name in PARTS if broken == "everything" else [broken]:
+            if name == "after":
+                app.flask.after_request(fail)
+            elif name.startswith("app."):
+                monkeypatch.setattr(app.flask.logger, "error", fail)
+            elif "." in name:
+                monkeypatch.setattr(site.database, name.partition(".")[2], fail)
+            else:
+                monkeypatch.setattr(site, name, fail)
+        answer = app.client.get("/items")
+        assert answer.status_code == 500 and "went wrong" in answer.text
+        assert "this part" not in answer.text
+        for name in ("Content-Security-Policy", "X-Frame-Options", "X-Content-Type-Options"):
+            assert answer.headers[name], name
+
+
+class _Drip:
+    """A body that comes byte by byte, each taking a while on the clock that is looked at."""
+
+    def __init__(self, clock: list[float]) -> None:
+        self.clock = clock
+
+    def seek(self, *place: int) -> None:
+        """There is nothing to go back to."""
+
+    def tell(self) -> int:
+        return 0
+
+    def read1(self, size: int) -> bytes:
+        self.clock[0] += 3
+        return b"x"
+
+    read = read1
+
+
+def test_a_body_that_comes_slowly_is_cut_off(
+    app: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = [0.0]
+    monkeypatch.setattr(app.module("kit.shield").time, "monotonic", lambda: now[0])
+    url = app.schema.models["Item"].url
+    answer = app.client.post(
+        f"/{url}/new", input_stream=_Drip(now), environ_overrides={"CONTENT_LENGTH": "100000"},
+        content_type="application/x-www-form-urlencoded",
+    )  # fmt: skip
+    assert answer.status_code == 408 and now[0] < 100
+
+
+WORDS = ["do", "field", "row", "sure", "draft", "tab", "part", "once", "token", "seen",
+         "take", "filters", "main", "tabs", "listing", "typed", "size", "after", "before", "asked",
+         "text", "record", "entry", "parent", "owner", "find", "model", "columns", "doing", "g",
+         "request", "session", "page", "name", "label", "value", "url", "path", "kind"]  # fmt: skip
+
+
+@given(st.lists(st.sampled_from(WORDS), min_size=4, max_size=8, unique=True))
+@settings(max_examples=8, phases=QUICK)
+def test_fields_may_be_called_like_anything_of_the_pages(names: list[str]) -> None:
+    """Typed, shown, filtered, set on several rows and brought back: each field is itself."""
+    text = "".join(f"    {name} text 1..9\n" for name in names)
+    all_names = ", ".join(names)
+    text = f"model Item\n    code text 9, required\n{text}    list code, {all_names}\n"
+    text += f"    search code\n    filter {all_names}\n    keep bin\n"
+    with application(text) as app:
+        typed = {"code": "c", **{name: f"v{n}" for n, name in enumerate(names)}}
+        for _ in range(2):
+            assert app.post("/items/new", typed).status_code == 303
+        for n, name in enumerate(names):
+            assert "1–2 of 2" in app.client.get(f"/items?{name}=v{n}&_search=c&_sort=-{name}").text
+            assert "No items" in app.client.get(f"/items?{name}=other").text
+            sent = {"_row": ["1", "2"], "_do": "set", "_field": name, name: "all"}
+            assert "all" in app.post("/items/chosen", sent).text
+            assert ask(app, f"SELECT count(*) FROM item WHERE \"{name}\" = 'all'") == 0
+            assert app.post("/items/chosen", {**sent, "_sure": "yes"}).status_code == 303
+            assert ask(app, f"SELECT count(*) FROM item WHERE \"{name}\" = 'all'") == 2
+        assert app.post("/items/1/remove", {}).status_code == 303
+        sent = {"_do": "restore", "_row": "1", **dict.fromkeys(names, "2")}
+        assert app.post("/items/bin", sent).status_code == 303
+        assert "1–2 of 2" in app.client.get("/items").text
+
+
+TEXTS = """\
+part Step
+    what    text 1..40, required
+    often   integer 0..9
+
+model Note
+    title   text 1..40, required
+    body    text, as area
+    words   list of text 20
+    steps   list of Step
+    mail    email
+    site    url
+    held    datetime
+    word    slug from title
+    address word
+    maker   -> Note
+"""
+CONTROLS = st.sampled_from(
+    ["\0", "\x1b[2J", "\x9b", "\u2028", "\r\nX: y", "\x7f", "\ud800", "\udfff"]
+)
+
+
+@given(CONTROLS, st.sampled_from(["title", "body", "words", "mail", "site", "word", "maker"]))
+@settings(max_examples=40, phases=QUICK)
+def test_what_no_page_can_show_is_not_stored(odd: str, name: str) -> None:
+    app = _notes()
+    raw = json.dumps(odd)[1:-1]
+    value = f"a{odd}b".encode("utf-8", "surrogatepass").decode("utf-8", "replace")
+    answer = app.post("/notes/new", {"title": "a", name: value})
+    steps = f'[{{"what": "a{raw}b", "often": 1}}]'
+    assert app.post("/notes/new", {"title": "a", "steps": steps}).status_code == 422
+    value = value.replace("\ufffd\ufffd\ufffd", "\ufffd")
+    if answer.status_code == 303:
+        assert name in ("body", "words") or "\ufffd" in value
+    for page in ("/notes", "/notes?_as=csv", *([answer.location] if answer.location else [])):
+        assert app.client.get(page).status_code == 200
+
+
+@pytest.mark.parametrize(
+    "sent",
+    [
+        {"steps": "[" * 100_000}, {"steps": '[{"what": [[[]]], "often": {"a": 1}}]'},
+        {"steps": '[{"what": "x", "often": 1e999}]'}, {"steps": "5"}, {"steps": "[5]"},
+        {"held": "9999-12-31T23:59"}, {"held": "0001-01-01T00:00"}, {"held": "99999-01-01T00:00"},
+        {"maker": "-1"}, {"maker": "1 OR 1=1"}, {"maker": str(2**70)}, {"words": "x\n" * 300},
+    ],
+)  # fmt: skip
+def test_odd_values_are_refused_or_stored_to_be_shown(sent: dict[str, str]) -> None:
+    app = _notes()
+    answer = app.post("/notes/new", {"title": "odd", **sent})
+    assert answer.status_code in (303, 422)
+    for page in ("/notes", "/notes?_as=csv", *([answer.location] if answer.location else [])):
+        assert app.client.get(page).status_code == 200
+    ((name, value),) = sent.items()
+    assert app.client.get("/notes/new", query_string={name: value[:2_000]}).status_code == 200
+    assert app.client.get("/notes", query_string={name: value[:2_000]}).status_code == 200
+
+
+def test_a_word_made_for_an_address_is_no_page_and_costs_one_query() -> None:
+    app = _notes()
+    for title, word in (("New", "new-2"), ("Bin", "bin-2"), ("CHOSEN!", "chosen-2")):
+        assert app.post("/notes/new", {"title": title}).location == f"/notes/{word}"
+    counts = []
+    for _ in range(2):
+        for _ in range(30):
+            assert app.post("/notes/new", {"title": "Like"}).status_code == 303
+        with app.queries() as asked:
+            assert app.post("/notes/new", {"title": "Like"}).status_code == 303
+        counts.append(len(asked))
+    assert counts[0] == counts[1]
+
+
+_opened: list[Any] = []
+
+
+def _notes() -> Application:
+    if not _opened:
+        _opened.append(application(TEXTS))
+        _opened.append(_opened[0].__enter__())
+    found: Application = _opened[1]
+    return found
+
+
+def test_what_a_visitor_left_is_its_own(app: Application) -> None:
+    url = app.schema.models["Item"].url
+    left = app.post(f"/{url}/new", {"name": "mine", "_part": "new:tags"})
+    assert left.status_code == 303
+    here = parse_qs(urlsplit(left.location).query)["_return"][0]
+    assert 'value="mine"' in app.client.get(here).text
+    stranger = app.flask.test_client()
+    with stranger.session_transaction() as kept:
+        kept["token"] = "another"
+    assert 'value="mine"' not in stranger.get(here).text
+    draft = parse_qs(urlsplit(here).query)["_draft"][0]
+    sent = {"name": "", "_token": "another", "_once": draft}
+    assert stranger.post(f"/{url}/new", data=sent).status_code == 422
+    assert 'value="mine"' in app.client.get(here).text
+    for _ in range(30):
+        app.post(f"/{url}/new", {"name": "x" * 40, "_part": "new:tags"})
+    assert len(list((app.root / "instance" / "notes").glob("*/*"))) <= 20
 
 
 EVIL = [

@@ -72,7 +72,11 @@ def connect(app: Flask, address: str) -> None:
 
     @app.teardown_appcontext
     def end(error: BaseException | None) -> None:
-        close()
+        try:
+            close()
+        except Exception:
+            # The answer is made by now, and must not be lost for it.
+            app.logger.exception("The session could not be closed.")
 
 
 def _engine(address: str) -> Engine:

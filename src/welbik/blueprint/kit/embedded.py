@@ -167,6 +167,8 @@ def _entries(text: str) -> list[dict[str, str]] | None:
     """The entries that a text holds; None where it is no list of them."""
     try:
         found = json.loads(text or "[]")
+        # JSON can spell halves of letters, which no page can be made of.
+        json.dumps(found, ensure_ascii=False).encode()
     except (ValueError, RecursionError):
         return None
     if not isinstance(found, list) or not all(isinstance(e, dict) for e in found):

@@ -72,7 +72,11 @@ def put_around(app: Flask) -> None:
     inner: Application = site.wsgi_app
 
     def answer(environ: dict[str, Any], start: Start) -> Iterable[bytes]:
+        begun = False
+
         def begin(status: str, headers: list[tuple[str, str]], *error: Any) -> Any:
+            nonlocal begun
+            begun = True
             there = {name.lower() for name, _ in headers}
             more = [(k, v) for k, v in _HEADERS.items() if k.lower() not in there]
             return start(status, [*headers, *more], *error)
@@ -87,7 +91,8 @@ def put_around(app: Flask) -> None:
             told = traceback.format_exc().encode("ascii", "backslashreplace").decode()
             print(repr(told), file=sys.stderr)
             kind = ("Content-Type", "text/html; charset=utf-8")
-            begin("500 INTERNAL SERVER ERROR", [kind], sys.exc_info())
+            error = (sys.exc_info(),) if begun else ()
+            begin("500 INTERNAL SERVER ERROR", [kind], *error)
             return [_LAST]
 
     site.wsgi_app = answer
