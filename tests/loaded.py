@@ -54,7 +54,14 @@ class Application:
         return self.module(f"{model.folder}.form").form
 
     def row_class(self, model: Model) -> Any:
-        return getattr(self.module(f"{model.folder}.model"), model.name)
+        module = self.module(f"{model.folder}.model")
+        return next(
+            v
+            for n, v in vars(module).items()
+            if n in (model.name, f"{model.name}_")
+            and isinstance(v, type)
+            and v.__module__ == module.__name__
+        )
 
     def form_of(self, path: str, typed: dict[str, str] | None = None) -> str:
         """Where the form of a path really is: rows that are part of others have theirs there."""
@@ -125,7 +132,7 @@ def ask(app: Application, query: str) -> Any:
 
 @contextmanager
 def application(
-    text: str, rows: int | None = None, timezone: str = "UTC", locale: str = "en-GB"
+    text: str, rows: int | None = None, timezone: str = "UTC", locale: str = "en-GB", **more: Any
 ) -> Iterator[Application]:
     """The application of some declarations, its tables made and filled."""
     schema, problems = understand(text)
@@ -137,7 +144,9 @@ def application(
             root,
             application_files(
                 schema,
-                Settings(root, package=package, timezone=timezone, locale=locale).for_build(),
+                Settings(
+                    root, package=package, timezone=timezone, locale=locale, **more
+                ).for_build(),
             ),
         )
         database = Database(root / "bees.db", create=True)

@@ -245,7 +245,6 @@ def test_fan_outs_and_profiles_are_counted() -> None:
 BLOCKS = [
     ("model hive\n    a text\n", "bad-name"),
     ("model Hive\n", "empty-model"),
-    ("model Base\n    a text\n", "reserved-name"),
     ("modle Hive\n    a text\n", "unknown-block"),
     ("model Hive\n    a text\nmodel Hive\n    a text\n", "duplicate-model"),
     ("model Hive\n    a text\nmodel Hives\n    a text\n    called \"hive\"\n", "same-name"),

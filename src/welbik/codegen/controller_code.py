@@ -76,7 +76,7 @@ def _owner(schema: Schema, model: Model, owner: Reference) -> dict[str, str]:
     """How a row is made and found under its parent."""
     parent = schema.models[owner.target]
     kind, part = part_of(parent)["type"], part_of(model)["type"]
-    new = call(model.name, [f"{owner.column}=parent.id"])
+    new = call(model.name, [f"{owner.key_attribute}=parent.id"])
     under = find(model).replace("rows.find(", "rows.find_under(parent, ")
     pages = {"new", "edit"} & set(model.pages)
     if pages == {"new"}:

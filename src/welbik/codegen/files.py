@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from ..kinds.literals import quote
 from ..schema.model import Model, Schema
 from ..storage.tables import fingerprint, tables_of
+from .apart import kept_apart
 from .controller_code import controller_context
 from .form_code import form_context
 from .formatting import formatted
@@ -74,14 +75,18 @@ def application_files(
     `tell` hears of each model that is done.
     """
     package = str(settings["package"])
-    made: dict[str, str] = {}
+
+    def made(schema: Schema) -> dict[str, str]:
+        found = _project_files(schema, settings, package)
+        for model in schema:
+            found |= _model_files(schema, model, package)
+            tell()
+        return found
+
+    copied: dict[str, str] = {}
     for name in COPIED:
-        made.update(_copied(_blueprint() / name, f"{package}/{name}"))
-    made.update(_project_files(schema, settings, package))
-    for model in schema:
-        made.update(_model_files(schema, model, package))
-        tell()
-    return formatted(made)
+        copied.update(_copied(_blueprint() / name, f"{package}/{name}"))
+    return formatted(copied | kept_apart(schema, made))
 
 
 def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:

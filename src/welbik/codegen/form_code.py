@@ -151,7 +151,7 @@ def _common(member: Field | Reference | Many) -> dict[str, str]:
     if isinstance(member, Many):
         attribute = member.attribute
     else:
-        attribute = member.attribute if isinstance(member, Field) else member.column
+        attribute = member.attribute if isinstance(member, Field) else member.key_attribute
         if member.unique:
             found["unique"] = "True"
         if member.fixed:

@@ -7,7 +7,8 @@ from html import escape
 
 def text(value: str) -> str:
     """Plain text as HTML, in an element or an attribute, that Jinja leaves alone."""
-    return escape(value).replace("{", "&#123;").replace("}", "&#125;")
+    plain = escape(value).replace("{", "&#123;").replace("}", "&#125;")
+    return "".join(c if c.isprintable() or c == "\n" else f"&#{ord(c)};" for c in plain)
 
 
 def title(value: str) -> str:

@@ -39,7 +39,7 @@ class Query:
         """Joins in and picks what it takes to show what a path leads to; returns that."""
         owner, prefix, way, member = self._reach(path)
         if isinstance(member, Reference):
-            self._pick(owner, member.column)
+            self._pick(owner, member.key_attribute)
             self._join(member, owner, prefix, way)
         else:
             self._pick(owner, member.attribute)
@@ -63,7 +63,7 @@ class Query:
     def column(self, path: str) -> tuple[str, AnyMember]:
         """The column that a path leads to, or the relation; what is on its way is joined in."""
         owner, _, _, member = self._reach(path)
-        name = member.column if isinstance(member, Reference) else member.attribute
+        name = member.key_attribute if isinstance(member, Reference) else member.attribute
         return f"{owner}.{name}", member
 
     def _reach(self, path: str) -> tuple[str, str, tuple[Argument, ...], AnyMember]:
@@ -93,7 +93,7 @@ class Query:
         self.aliases[alias] = target.name
         above = self.paths.get(owner, "")
         self.paths[alias] = f"{above}.{reference.attribute}" if above else reference.attribute
-        self._pick(owner, reference.column)
+        self._pick(owner, reference.key_attribute)
         self._pick(alias, key_attribute(target))
         for part in target.shown_as:
             named = target.by_name.get(part.text) if part.is_field else None
@@ -159,7 +159,7 @@ class Query:
         owner = self.schema.owner_of(self.model)
         above = self.schema.models[owner.target] if owner else None
         if owner and above and (hidden := self._hidden(above)):
-            which.append(f"{self.owner}.{owner.column}.not_in({hidden})")
+            which.append(f"{self.owner}.{owner.key_attribute}.not_in({hidden})")
         where = f".where({', '.join(which)})" if which else ""
         return f"sa.select({', '.join(picked)}){where}"
 
@@ -169,7 +169,7 @@ class Query:
         owner = self.schema.owner_of(model)
         if owner and owner.target != model.name:
             above = self._hidden(self.schema.models[owner.target])
-            ways += [f"{model.name}.{owner.column}.in_({above})"] if above else []
+            ways += [f"{model.name}.{owner.key_attribute}.in_({above})"] if above else []
         if not ways:
             return ""
         self.named.add(model.name)

@@ -62,7 +62,8 @@ def section_list(schema: Schema, collection: Collection) -> ListCode:
     options = _columns(schema, query, names, collection.sort or child.sort)
     found = _list("", query, options, {child.name})
     via = schema.models[collection.child].stored(collection.via)
-    arguments = [quote(collection.label), found.source, f"{child.name}.{via.column}"]
+    assert isinstance(via, Reference)
+    arguments = [quote(collection.label), found.source, f"{child.name}.{via.key_attribute}"]
     found.source = call(f"{quote(collection.name)}: tabs.Collection", arguments, indent=4, tail=",")
     return found
 

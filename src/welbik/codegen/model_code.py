@@ -209,20 +209,17 @@ def _pairs(schema: Schema, many: Many) -> str:
 
 def _many(schema: Schema, many: Many) -> str:
     options = {}
-    if many.declares:
-        options["secondary"] = f"{many.name.upper()}_PAIRS"
-    else:
-        options["secondary"] = quote(many.table)
+    # Never as a text: the library would run it as code to find out what it names.
+    pairs = f"Base.metadata.tables[{quote(many.table)}]"
+    options["secondary"] = f"{many.name.upper()}_PAIRS" if many.declares else f"lambda: {pairs}"
     if many.other:
         other = schema.models[many.target].by_name[many.other]
         options["back_populates"] = quote(other.attribute)
     if many.target == many.model:
-        mine, theirs = (f"{many.table}.c.{c}" for c in (many.column, many.target_column))
-        key = SchemaNames(schema).key(many.model)
-        owner = many.model
-        options["primaryjoin"] = quote(f"{owner}.{_key_attribute(schema, owner)} == {mine}")
-        options["secondaryjoin"] = quote(f"{owner}.{_key_attribute(schema, owner)} == {theirs}")
-        assert key
+        key = f"{many.model}.{_key_attribute(schema, many.model)}"
+        mine, theirs = (f"{pairs}.c[{quote(c)}]" for c in (many.column, many.target_column))
+        options["primaryjoin"] = f"lambda: {key} == {mine}"
+        options["secondaryjoin"] = f"lambda: {key} == {theirs}"
     head = f"{many.attribute}: Mapped[list[{many.target}]] = relationship"
     return call(head, keywords(options), indent=4)
 
@@ -237,7 +234,8 @@ def _reference(schema: Schema, member: Reference) -> list[str]:
     action = _ON_DELETE.get(member.removal)
     named = f"{target.table}.{SchemaNames(schema).key(member.target)}"
     key = [quote(named), *([f'ondelete="{action}"'] if action else [])]
-    arguments = [f"sa.ForeignKey({', '.join(key)})"]
+    arguments = [quote(member.column)] if member.stored_as else []
+    arguments.append(f"sa.ForeignKey({', '.join(key)})")
     if member.unique and "bin" not in schema.models[member.model].keeps:
         arguments.append("unique=True")
     optional = "" if member.required else " | None"
@@ -245,12 +243,14 @@ def _reference(schema: Schema, member: Reference) -> list[str]:
     other = _other_side(schema, member)
     options = {"back_populates": quote(other.attribute)} if other else {}
     if _is_ambiguous(schema, member):
-        options["foreign_keys"] = member.column
+        options["foreign_keys"] = member.key_attribute
     if member.target == member.model:
         options["remote_side"] = _key_attribute(schema, member.model)
     head = f"{member.attribute}: Mapped[{member.target}{optional}]"
     return [
-        call(f"{member.column}: Mapped[{kind}{optional}] = mapped_column", arguments, indent=4),
+        call(
+            f"{member.key_attribute}: Mapped[{kind}{optional}] = mapped_column", arguments, indent=4
+        ),
         call(f"{head} = relationship", keywords(options), indent=4),
     ]
 
@@ -286,7 +286,7 @@ def _collection(schema: Schema, collection: Collection) -> str:
     # The database itself refuses, clears or removes the rows of a removed parent.
     options = {"back_populates": quote(via.attribute), "passive_deletes": '"all"'}
     if _is_ambiguous(schema, via):
-        options["foreign_keys"] = quote(f"{via.model}.{via.column}")
+        options["foreign_keys"] = quote(f"{via.model}.{via.key_attribute}")
     head = f"{collection.attribute}: Mapped[list[{collection.child}]] = relationship"
     return call(head, keywords(options), indent=4)
 

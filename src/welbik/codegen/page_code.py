@@ -39,7 +39,7 @@ def _filter(member: AnyMember) -> str:
     # What is worked out is an amount, and never a year or a code.
     worked_out = isinstance(member, Computed) and member.kind.word in ("integer", "number")
     name = "amount" if worked_out else "show"
-    return f"{name}({quote(html.text(unit))})" if unit else name
+    return f"{name}({quote(unit)})" if unit else name
 
 
 def _shown(schema: Schema, member: AnyMember, row: str, *, whole: bool = False) -> str:
@@ -68,13 +68,13 @@ def _related(schema: Schema, member: Reference, row: str) -> str:
     value = f"{{{{ {_value(member, row)} | show }}}}"
     if "view" not in target.pages:
         return value
-    part = f"{row}.{member.column}"
+    part = f"{row}.{member.key_attribute}"
     if target.address and target.address != target.key:
         part = f"{row}.{member.attribute}.url_part"
     link = f"<a href=\"{{{{ {part} | at('{target.endpoint}.view_page') }}}}\">{value}</a>"
     if member.required:
         return link
-    return f"{{% if {row}.{member.column} %}}{link}{{% else %}}{_NOTHING}{{% endif %}}"
+    return f"{{% if {row}.{member.key_attribute} %}}{link}{{% else %}}{_NOTHING}{{% endif %}}"
 
 
 def heading(member: AnyMember) -> str:

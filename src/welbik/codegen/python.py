@@ -115,6 +115,8 @@ def from_import(module: str, names: Iterable[str]) -> str:
 def doc(text: str) -> str:
     """A sentence fit for a docstring."""
     flat = " ".join(text.split()).replace("\\", "\\\\").replace('"""', "'''")
+    # What turns a line round or hides in it would make a reader see other code than runs.
+    flat = "".join(c if c.isprintable() else quote(c)[1:-1] for c in flat)
     flat = flat[:1].upper() + flat[1:]
     if flat.startswith('"'):
         flat = f" {flat}"

@@ -7,13 +7,14 @@ databases write differently goes through `columns.sql`, whose texts `rules.sql` 
 from __future__ import annotations
 
 import datetime as dt
+import keyword
 from dataclasses import dataclass, field
 from decimal import Decimal
 
 from ..kinds.literals import quote
 from ..rules.sql import Postgresql, Sqlite
 from ..rules.tree import Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
-from ..schema.model import Field, Schema
+from ..schema.model import Field, Reference, Schema
 from ..schema.tables import SchemaNames
 
 _SIGNS = {"=": "==", "<": "<", "<=": "<="}
@@ -28,6 +29,13 @@ class StandIn:
     table: str
     alias: str
     columns: dict[str, str] = field(default_factory=dict)
+
+    def column(self, name: str, kind: str = "") -> str:
+        """Source of one of its columns, which it then has."""
+        self.columns.setdefault(name, kind)
+        if name.isidentifier() and not keyword.iskeyword(name) and not hasattr(dict, name):
+            return f"{self.constant}.c.{name}"
+        return f"{self.constant}.c[{quote(name)}]"
 
     def source(self) -> str:
         """Its definition."""
@@ -68,17 +76,16 @@ class Queries:
     def _column(self, here: StandIn | None, model: str, name: str) -> str:
         if here is not None:
             column = self.names.column(model, name)
-            here.columns.setdefault(column, self._type(model, name))
-            if column.isidentifier() and not hasattr(dict, column):
-                return f"{here.constant}.c.{column}"
-            return f"{here.constant}.c[{quote(column)}]"
+            return here.column(column, self._type(model, name))
         found = self.schema.models[model]
         member = found.by_name.get(found.key if name == "id" and found.key else name)
         attribute = "id"
         if isinstance(member, Field):
             attribute = member.attribute
+        elif isinstance(member, Reference):
+            attribute = member.key_attribute
         elif member is not None:
-            attribute = self.names.column(model, name)
+            attribute = member.attribute
         self.used.add(attribute)
         return f"{self.own}.{attribute}" if self.own else attribute
 
@@ -108,12 +115,10 @@ class Queries:
         if here is None:
             return self._column(None, model, "id")
         key = self.names.key(model)
-        here.columns.setdefault(key, "")
-        return f"{here.constant}.c.{key}"
+        return here.column(key)
 
     def _link(self, here: StandIn, column: str) -> str:
-        here.columns.setdefault(column, "")
-        return f"{here.constant}.c.{column}"
+        return here.column(column)
 
     def _follow(self, path: tuple[Step, ...], here: StandIn | None) -> list[tuple[StandIn, str]]:
         """The tables that references lead through, each with what links it to the one before."""

@@ -8,8 +8,7 @@ from typing import Any
 from ..kinds.literals import quote
 from ..rules.python import Python
 from ..rules.tree import Aggregate, Apply, Hop, Node, Step, Value, reads_others, walk
-from ..schema.model import Model, Rule, Schema, Shape
-from ..schema.tables import SchemaNames
+from ..schema.model import Model, Reference, Rule, Schema, Shape
 from .model_code import import_model
 from .python import doc, from_import, names_used, tuple_of
 from .query_code import Queries
@@ -112,13 +111,19 @@ def _read(node: Node, way: tuple[Link, ...]) -> Iterator[tuple[tuple[Link, ...],
             yield from _read(part, way)
 
 
+def _key_of(schema: Schema, model: str, name: str) -> str:
+    """The attribute of a model's class that holds the key which a reference leads to."""
+    reference = schema.models[model].by_name[name]
+    assert isinstance(reference, Reference)
+    return reference.key_attribute
+
+
 def _linked(schema: Schema, owner: str, way: tuple[Link, ...], models: set[str]) -> str:
     """The condition on rows of `owner` that the way leads from them to `row`."""
     link, rest = way[0], way[1:]
-    names = SchemaNames(schema)
     models.add(owner)
     if isinstance(link, Step):
-        column = f"{owner}.{names.column(owner, link.reference)}"
+        column = f"{owner}.{_key_of(schema, owner, link.reference)}"
         if not rest:
             return f"{column} == row.id"
         models.add(link.model)
@@ -127,7 +132,7 @@ def _linked(schema: Schema, owner: str, way: tuple[Link, ...], models: set[str])
         models.add(link.model)
         inner = _linked(schema, link.model, rest, models) if rest else f"{link.model}.id == row.id"
         return f"{owner}.{attribute_of(schema, owner, link.name)}.any({inner})"
-    column = names.column(link.model, link.via)
+    column = _key_of(schema, link.model, link.via)
     if not rest:
         return f"{owner}.id == row.{column}"
     models.add(link.model)

@@ -10,6 +10,7 @@ from ..kinds.literals import quote
 from ..rules.tree import Aggregate, Node, Value, walk
 from ..schema.contradictions import can_break
 from ..schema.model import Field, Many, Model, Reference, Schema
+from .apart import declared
 from .page_code import has_uploads, is_chosen
 from .python import call, doc, from_import, fstring, line, names_used
 
@@ -27,7 +28,7 @@ def supply_context(schema: Schema, package: str) -> dict[str, Any]:
 
 def _factory(schema: Schema, model: Model) -> dict[str, Any]:
     needs = [
-        {"column": r.column, "factory": schema.models[r.target].factory}
+        {"column": r.key_attribute, "factory": schema.models[r.target].factory}
         for r in model.references
         if r.required
     ]
@@ -46,16 +47,17 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
         r for r in model.references if r.name in read and not r.required and r.where is None
     ]
     parents = [
-        f'"{r.attribute}": self.find({r.target}, given["{r.column}"])'
+        f'"{r.attribute}": self.find({r.target}, given["{r.key_attribute}"])'
         for r in model.references
         if r.required and r.name in read
     ]
     parents += [
-        f'"{r.attribute}": self.find({r.target}, given.get("{r.column}"))' for r in optional
+        f'"{r.attribute}": self.find({r.target}, given.get("{r.key_attribute}"))' for r in optional
     ]
     return {
         "name": model.factory,
         "model": model.name,
+        "declared": declared(model.name),
         "form": f"{model.endpoint}_form",
         "needs": needs,
         "many": many,
@@ -64,7 +66,8 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
         "uploads": has_uploads(model),
         "sent": "typing.Any" if has_uploads(model) else "str",
         "reads": [
-            {"column": r.column, "factory": schema.models[r.target].factory} for r in optional
+            {"column": r.key_attribute, "factory": schema.models[r.target].factory}
+            for r in optional
         ],
     }
 
@@ -132,7 +135,9 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
         "unique_given": _unique_given(schema, model, asked),
         "shown": [f"    {_local(r)} = supply.{schema.models[r.target].factory}()" for r in shown],
         "shown_row": call(
-            f"row = supply.{model.factory}", [f"{r.column}={_local(r)}.id" for r in shown], indent=4
+            f"row = supply.{model.factory}",
+            [f"{r.key_attribute}={_local(r)}.id" for r in shown],
+            indent=4,
         ),
         "shown_listed": [_local(r) for r in shown],
         "removals": _removals(schema, model),
@@ -289,12 +294,14 @@ def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
     ways = {"refuse": "is_refused_for", "clear": "leaves", "remove": "takes_along"}
     return {
         "test": call(
-            f"def test_removal_{ways[reference.removal]}_{child.table}_{reference.name}",
+            f"def test_removal_{ways[reference.removal]}_{child.endpoint}_{reference.name}",
             ["visitor: Visitor", "supply: Supply"],
             tail=" -> None:",
         ),
-        "child": call(f"child = supply.{child.factory}", [f"{reference.column}=row.id"], indent=4),
+        "child": call(
+            f"child = supply.{child.factory}", [f"{reference.key_attribute}=row.id"], indent=4
+        ),
         "way": reference.removal,
         "page": line("page = ", fstring(f"/{child.url}/", "child.url_part"), indent=4),
-        "column": reference.column,
+        "column": reference.key_attribute,
     }

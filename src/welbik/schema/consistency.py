@@ -8,7 +8,7 @@ from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
 from .contradictions import check_contradictions
-from .model import Field, Model, Reference, Schema
+from .model import AnyMember, Field, Model, Reference, Schema
 from .relations import once_each
 
 _TAKEN_URLS = {"look", "files"}
@@ -54,7 +54,8 @@ def _clashes(schema: Schema, report: Report) -> None:
                     "same-name", message, model.span, remedy, (("the other one", other.span),)
                 )
             taken[made] = model
-        if model.table.lower().startswith(("welbik_", "sqlite_")):
+        # Its indexes, and the tables of its pairs, begin with its name and a line.
+        if f"{model.table}_".lower().startswith(("welbik_", "sqlite_")):
             report.add(
                 "reserved-name",
                 f"the table {model.table!r} would have a name that is kept for bookkeeping",
@@ -90,26 +91,36 @@ def _besides(model: Model) -> list[str]:
 
 def _attributes(model: Model, report: Report) -> None:
     """Every attribute of the table class stands for one member; relations have a column too."""
-    taken: dict[str, tuple[str, Span]] = {}
     kept = {"times": ("created_at", "updated_at"), "bin": ("removed_at",), "history": ()}
-    for word in sorted(model.keeps):
-        for attribute in kept[word]:
-            taken[attribute] = (f"keep {word}", model.span)
+    words = [word for keep in sorted(model.keeps) for word in kept[keep]]
+    attributes = {word: (word, model.span) for word in words}
+    columns = dict(attributes)
     for member in model.everything:
         made = {member.attribute}
-        if isinstance(member, Field | Reference):
-            made.add(member.column)
-        for attribute in sorted(made):
-            if attribute in taken:
-                name, span = taken[attribute]
-                report.add(
-                    "duplicate-column",
-                    f"{name!r} and {member.name!r} would both be called {attribute!r} in the code",
-                    member.span,
-                    "give one of them another name",
-                    (("the other one", span),),
-                )
-            taken[attribute] = (member.name, member.span)
+        if isinstance(member, Reference):
+            made.add(member.key_attribute)
+        clear = [_once(attributes, name, member, "code", report) for name in sorted(made)]
+        if isinstance(member, Field | Reference) and all(clear):
+            # Databases see no difference between large and small letters.
+            _once(columns, member.column.lower(), member, "table", report)
+
+
+def _once(
+    taken: dict[str, tuple[str, Span]], name: str, member: AnyMember, where: str, report: Report
+) -> bool:
+    """Whether no other member has a name already in the code or the table; reported if one has."""
+    clear = name not in taken
+    if not clear:
+        other, span = taken[name]
+        report.add(
+            "duplicate-column",
+            f"{other!r} and {member.name!r} would both be called {name!r} in the {where}",
+            member.span,
+            "give one of them another name",
+            (("the other one", span),),
+        )
+    taken[name] = (member.name, member.span)
+    return clear
 
 
 def _circles(schema: Schema, report: Report) -> None:

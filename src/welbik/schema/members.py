@@ -136,7 +136,12 @@ def column_name(modifiers: Modifiers, report: Report) -> str:
 
 def checked_name(word: syntax.Word, report: Report) -> str:
     """A table's or a column's name as databases take it; empty, and reported, where they don't."""
-    if not word.text or len(word.text) > 60 or not word.text.isprintable() or '"' in word.text:
+    if (
+        not word.text
+        or len(word.text) > 60
+        or not word.text.isprintable()
+        or set(word.text) & set('".')
+    ):
         report.add(
             "bad-name",
             f"{word.span.text} can't name a table or a column",

@@ -99,7 +99,12 @@ class Reference(Stored):
 
     @property
     def column(self) -> str:
-        return self.stored_as or f"{self.name}_id"
+        return self.stored_as or self.key_attribute
+
+    @property
+    def key_attribute(self) -> str:
+        """The attribute that holds the key of the other row."""
+        return f"{self.name}_id"
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

@@ -33,10 +33,6 @@ from .scope import Scope
 from .seeds import resolve_seeds
 from .shapes import resolve_shapes, resolve_values, unknown_part, with_choices
 
-_TAKEN_MODELS = (
-    *("Any", "Base", "ClassVar", "Mapped", "Decimal", "Blueprint", "ResponseReturnValue"),
-    *("Supply", "Visitor", "WelbikMigration", "None", "True", "False", "Path", "UUID"),
-)
 _LONGEST = 40
 
 
@@ -63,10 +59,6 @@ def _model_name(node: syntax.Model, nodes: dict[str, syntax.Model], report: Repo
         camel = "".join(word.capitalize() for word in name.text.split("_"))
         message = f"{name.text!r} can't name a model: names are capitalised, without _"
         report.add("bad-name", message, name.span, f"call it {camel}", fix=camel or None)
-        return False
-    if name.text in _TAKEN_MODELS:
-        message = f"{name.text!r} is a name that the generated code needs itself"
-        report.add("reserved-name", message, name.span, f"call it {name.text}Entry, for example")
         return False
     if len(name.text) > _LONGEST:
         _long_name(name, report)

@@ -11,7 +11,7 @@ from ..problems import WelbikError
 from ..rules.sql import Sql
 from ..rules.tree import Node, Type
 from ..schema.expressions import Entry, condition
-from .tables import Table
+from .tables import Table, spelled
 
 _TYPES = {
     **{"text": "text", "integer": "integer", "bigint": "integer", "double": "number"},
@@ -21,7 +21,10 @@ _TYPES = {
 
 
 class TableNames:
-    """Columns called what they are called: a rule of a table names them itself."""
+    """Columns as the rules of a table spell them."""
+
+    def __init__(self, table: Table) -> None:
+        self.columns = {spelled(column.name): column.name for column in table.columns}
 
     def table(self, model: str) -> str:
         return model
@@ -30,7 +33,7 @@ class TableNames:
         return "id"
 
     def column(self, model: str, name: str) -> str:
-        return name
+        return self.columns.get(name, name)
 
     def joined(self, owner: str, name: str) -> tuple[str, str, str]:
         raise KeyError(name)
@@ -41,7 +44,7 @@ def _entries(table: Table) -> dict[str, Entry]:
     for column in table.columns:
         word, *numbers = column.type.split()
         kind = Type("decimal", int(numbers[1])) if word == "decimal" else Type(_TYPES[word])
-        found[column.name] = Entry("value", kind, column.required)
+        found[spelled(column.name)] = Entry("value", kind, column.required)
     return found
 
 

@@ -112,7 +112,7 @@ def create_table(table: Table, keys: Keys, name: str = "") -> list[str]:
     if table.key:
         columns.append(f"PRIMARY KEY ({quote(table.key)})")
     for check in table.checks:
-        rule = check_sql(table, check.rule, Sqlite(TableNames()))
+        rule = check_sql(table, check.rule, Sqlite(TableNames(table)))
         columns.append(f"CONSTRAINT {quote(f'{table.name}_{check.name}_rule')} CHECK ({rule})")
     body = ",\n  ".join(columns)
     return [f"CREATE TABLE {quote(name or table.name)} (\n  {body}\n)"]
@@ -400,7 +400,7 @@ class Database:
 
     def breaking(self, table: Table, rule: str) -> int:
         """How many stored rows break a rule; 0 where its columns are not there yet."""
-        condition = check_sql(table, rule, Sqlite(TableNames()))
+        condition = check_sql(table, rule, Sqlite(TableNames(table)))
         try:
             query = f"SELECT count(*) FROM {quote(table.name)} WHERE NOT ({condition})"
             return int(self.connection.execute(query).fetchone()[0])

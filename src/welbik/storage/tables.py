@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
 
@@ -10,6 +11,18 @@ from ..rules.text import as_text
 from ..rules.tree import fits_check
 from ..schema.expressions import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
+
+_LONGEST = 63
+_WORD = re.compile("[A-Za-z_][A-Za-z0-9_]*")
+_EXPRESSIONS = {"and", "or", "not", "is", "in", "between", "when", "where", "matches"}
+_EXPRESSIONS |= {"yes", "no", "today", "now", "empty", "given"}
+
+
+def spelled(column: str) -> str:
+    """A column as the rules of its table write it: as it is called, where that is a word."""
+    if _WORD.fullmatch(column) and column not in _EXPRESSIONS:
+        return column
+    return f"column_{column.encode().hex()}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +53,11 @@ class Index:
     live: bool = False
 
     def name(self, table: str) -> str:
-        return f"{table}_{'_'.join(self.columns)}_{'unique' if self.unique else 'index'}"[:63]
+        whole = f"{table}_{'_'.join(self.columns)}_{'unique' if self.unique else 'index'}"
+        if len(whole) <= _LONGEST:
+            return whole
+        # Two long names that begin alike are still two.
+        return f"{whole[: _LONGEST - 9]}_{hashlib.sha256(whole.encode()).hexdigest()[:8]}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,7 +166,7 @@ def _has_order(member: object) -> bool:
 def _checks(model: Model) -> tuple[Check, ...]:
     """The rules that read one row and no clock."""
     return tuple(
-        Check(rule.name, as_text(rule.node, lambda value: model.stored(value.name).column))
+        Check(rule.name, as_text(rule.node, lambda value: spelled(model.stored(value.name).column)))
         for rule in model.rules
         if fits_check(rule.node)
     )

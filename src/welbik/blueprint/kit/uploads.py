@@ -24,7 +24,7 @@ _CHUNK = 1 << 16
 _DIGEST = re.compile("[0-9a-f]{64}")
 _SHOWN = {"png", "jpeg", "gif", "webp"}
 
-pages = Blueprint("uploads", __name__, url_prefix="/files")
+pages = Blueprint("_uploads", __name__, url_prefix="/files")
 
 
 class Stored(NamedTuple):
