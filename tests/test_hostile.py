@@ -5,16 +5,17 @@ from __future__ import annotations
 import ast
 import json
 import re
+import subprocess
 import sys
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import chdir, contextmanager
 from dataclasses import fields
 from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
-from conftest import HERE
+from conftest import HERE, WELBIK, Project
 from declared import quoted, understand
 from loaded import application, ask
 
@@ -166,6 +167,38 @@ def test_a_text_of_a_declaration_is_a_text_everywhere(
                 text = code.read_text("utf-8").replace("\n", "")
                 assert text.isprintable(), code
     assert not list(tmp_path.iterdir())
+
+
+def test_nothing_of_a_declaration_reaches_a_terminal_raw(make: Callable[[str], Project]) -> None:
+    odd = "\x1b[31m\x9b2J\u202e\u2066\u2028\x00\x07\x7f"
+    project = make("model Hive\n    code text 9\n")
+    project.write("models/bees.welbik", f'model Hi{odd}ve\n    code txt "{odd}"\n    say\r{odd}\n')
+    for arguments in (["check"], ["build"], ["show", odd], ["sample", odd]):
+        done = subprocess.run(
+            [WELBIK, *arguments.copy()] if "\0" not in "".join(arguments) else [WELBIK, "show", odd.replace("\0", "")],
+            cwd=project.root, capture_output=True, check=False,
+        )  # fmt: skip
+        said = (done.stdout + done.stderr).decode()
+        assert done.returncode in (1, 2)
+        assert not set(said) & set(odd) - {"[", "3", "1", "m", "2", "J"}, repr(said)
+
+
+def test_a_migration_reads_as_it_was_declared(make: Callable[[str], Project]) -> None:
+    """What shows stands as it is, and what does not is escaped; it is read again as it was."""
+    project = make("model Hive\n    code text 9\nseed\n    2 Hive\n")
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    lines = [f"    f{n} text 200, default {quoted(text)}\n" for n, text in enumerate(PAYLOADS)]
+    taken = [n for n, line in enumerate(lines) if not understand(f"model Hive\n{line}")[1]]
+    fields = "".join(lines[n] for n in taken)
+    project.write("models/bees.welbik", f"model Hive\n    code text 9\n{fields}")
+    project.run("build")
+    project.run("migrate")
+    (path,) = (project.root / "migrations").glob("0002*")
+    text = path.read_text("utf-8")
+    assert "🐝" in text and text.replace("\n", "").isprintable()
+    filled = [step.get("fill") for step in tomllib.loads(text)["step"] if "add_column_to" in step]
+    assert filled == [PAYLOADS[n] for n in taken] and len(taken) > 10
 
 
 @pytest.mark.parametrize("name", [f.name for f in fields(Settings) if f.type == "str"])

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import io
 import os
+import re
 import sys
 from importlib import import_module
+from typing import Any
 
 import click
 
@@ -72,6 +74,23 @@ def cli() -> None:
     """
 
 
+class Plain:
+    """A terminal's stream, without what turns lines round, hides or rings in texts of others."""
+
+    _ODD = re.compile(
+        "[\x00-\x07\x0b\x0c\x0e-\x1a\x1c-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069]"
+    )
+
+    def __init__(self, stream: Any) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        return int(self._stream.write(self._ODD.sub("\N{REPLACEMENT CHARACTER}", text)))
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
 def main() -> None:
     """Runs the command line. Exits 0 done, 1 the project has problems, 2 wrong usage."""
     color = False if os.environ.get("NO_COLOR") else None
@@ -79,6 +98,9 @@ def main() -> None:
         # A sign that the terminal does not know is no reason to stop.
         if isinstance(stream, io.TextIOWrapper) and stream.errors == "strict":
             stream.reconfigure(errors="replace")
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name).isatty():
+            setattr(sys, name, Plain(getattr(sys, name)))
     try:
         sys.exit(cli.main(standalone_mode=False, color=color) or 0)
     except WelbikError as error:

@@ -19,3 +19,22 @@ def quote(text: str) -> str:
         else:
             out.append(character)
     return mark + "".join(out) + mark
+
+
+def toml(value: object) -> str:
+    """A text, a number, yes or no, or several texts as TOML: all that shows stands as it is."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int):
+        return str(value)
+    if isinstance(value, list | tuple):
+        return f"[{', '.join(map(toml, value))}]"
+    return '"' + "".join(map(_toml_character, str(value))) + '"'
+
+
+def _toml_character(character: str) -> str:
+    if character in '\\"':
+        return f"\\{character}"
+    if character.isprintable():
+        return character
+    return _NAMED.get(character) or f"\\U{ord(character):08x}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
@@ -41,6 +42,11 @@ def _length(given: Bound, report: Report) -> int | None:
     return int(literal.text)
 
 
+# As the forms have it: controls, and what ends a line where there is only one.
+_NOT_ON_A_LINE = re.compile("[\x00-\x1f\x7f-\x9f\u2028\u2029]")
+_NOT_IN_LINES = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f]")
+
+
 @dataclass(frozen=True, eq=False)
 class Text(Kind):
     word: ClassVar[str] = "text"
@@ -75,6 +81,14 @@ class Text(Kind):
                 f"this text has {len(literal.text)} characters, outside {self._lengths}",
                 literal.span,
                 "change the text or the length",
+            )
+            return None
+        if (_NOT_ON_A_LINE if self.one_line else _NOT_IN_LINES).search(literal.text):
+            report.add(
+                "wrong-value",
+                "this text holds a character that no form takes",
+                literal.span,
+                "take it out" + (", or make the text one of several lines" * self.one_line),
             )
             return None
         return literal.text

@@ -82,9 +82,20 @@ def width(text: str) -> int:
     return len(text) + wide - marks
 
 
+# Besides tabs and lines what joins letters of some scripts, and emoji.
+_SHAPING = "\t\n\u200c\u200d"
+
+
+def visible(text: str) -> str:
+    """A text as a terminal may have it: nothing in it moves about, hides or turns the line round."""
+    return "".join(
+        c if c.isprintable() or c in _SHAPING else "\N{REPLACEMENT CHARACTER}" for c in text
+    )
+
+
 def _excerpt(span: Span, paint: Paint) -> list[str]:
     line, column = span.place
-    source = span.source.line(line)
+    source = visible(span.source.line(line))
     before = source[: column - 1]
     # Tabs are kept, so that the caret stands where the terminal puts the text.
     pad = "".join("\t" if c == "\t" else " " * width(c) for c in before)
@@ -99,10 +110,12 @@ def _excerpt(span: Span, paint: Paint) -> list[str]:
 
 def as_text(problem: Problem, paint: Paint = lambda role, text: text) -> str:
     """A problem as a few lines: place and message, source line, caret, remedy."""
-    head = f"{paint('place', where(problem.span) + ':')} {paint('problem', problem.message)}"
+    head = (
+        f"{paint('place', where(problem.span) + ':')} {paint('problem', visible(problem.message))}"
+    )
     lines = [head, *_excerpt(problem.span, paint)]
     if problem.remedy:
-        lines.append(f"        {paint('remedy', problem.remedy)}")
+        lines.append(f"        {paint('remedy', visible(problem.remedy))}")
     for words, span in problem.related:
         lines.append(f"        {paint('place', where(span) + ':')} {words}")
     return "\n".join(lines)

@@ -11,6 +11,7 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
+from ..kinds.literals import toml
 from ..problems import WelbikError
 from ..storage.tables import Check, Column, Index, Table
 from .steps import (
@@ -52,13 +53,11 @@ class Migration:
 
 
 def _column_lines(column: Column) -> list[str]:
-    lines = [f"name = {json.dumps(column.name)}"]
+    lines = [f"name = {toml(column.name)}"]
     for key in (f.name for f in fields(column) if f.name != "name"):
         value = getattr(column, key)
         if value:
-            lines.append(
-                f"{key} = {json.dumps(list(value) if isinstance(value, tuple) else value)}"
-            )
+            lines.append(f"{key} = {toml(value)}")
     return lines
 
 
@@ -77,29 +76,29 @@ def _step_lines(step: Step) -> list[str]:
     if isinstance(step, CreateTable):
         return _table_lines(step.table)
     if isinstance(step, AddColumn):
-        fill = [f"fill = {json.dumps(step.fill)}"] if step.fill else []
-        fill += [f"made = {json.dumps(step.made)}"] if step.made else []
-        head = f"add_column_to = {json.dumps(step.table)}"
+        fill = [f"fill = {toml(step.fill)}"] if step.fill else []
+        fill += [f"made = {toml(step.made)}"] if step.made else []
+        head = f"add_column_to = {toml(step.table)}"
         return [head, *fill, "", "[step.column]", *_column_lines(step.column)]
     if isinstance(step, RenameTable):
-        return [f"rename_table = {json.dumps(step.table)}", f"to = {json.dumps(step.name)}"]
+        return [f"rename_table = {toml(step.table)}", f"to = {toml(step.name)}"]
     if isinstance(step, RenameColumn):
-        old = json.dumps(f"{step.table}.{step.old}")
-        return [f"rename_column = {old}", f"to = {json.dumps(step.name)}"]
+        old = toml(f"{step.table}.{step.old}")
+        return [f"rename_column = {old}", f"to = {toml(step.name)}"]
     if isinstance(step, DropTable):
-        return [f"drop_table = {json.dumps(step.table)}"]
+        return [f"drop_table = {toml(step.table)}"]
     if isinstance(step, SetRules):
-        lines = [f"set_rules_of = {json.dumps(step.table)}"]
+        lines = [f"set_rules_of = {toml(step.table)}"]
         return lines + _check_lines(step.checks)
     if isinstance(step, AddIndex | DropIndex):
         word = "add_index_to" if isinstance(step, AddIndex) else "drop_index_of"
-        return [f"{word} = {json.dumps(step.table)}", *_index_lines(step.index)]
-    return [f"drop_column = {json.dumps(f'{step.table}.{step.name}')}"]
+        return [f"{word} = {toml(step.table)}", *_index_lines(step.index)]
+    return [f"drop_column = {toml(f'{step.table}.{step.name}')}"]
 
 
 def _table_lines(table: Table) -> list[str]:
-    lines = [f"create_table = {json.dumps(table.name)}"]
-    lines += [f"key = {json.dumps(table.key)}"] if table.key else []
+    lines = [f"create_table = {toml(table.name)}"]
+    lines += [f"key = {toml(table.key)}"] if table.key else []
     for column in table.columns:
         lines += ["", "[[step.column]]", *_column_lines(column)]
     lines += _check_lines(table.checks)
@@ -111,13 +110,13 @@ def _table_lines(table: Table) -> list[str]:
 def _check_lines(checks: Sequence[Check]) -> list[str]:
     lines: list[str] = []
     for check in checks:
-        lines += ["", "[[step.rule]]", f"name = {json.dumps(check.name)}"]
-        lines.append(f"holds = {json.dumps(check.rule, ensure_ascii=False)}")
+        lines += ["", "[[step.rule]]", f"name = {toml(check.name)}"]
+        lines.append(f"holds = {toml(check.rule)}")
     return lines
 
 
 def _index_lines(index: Index) -> list[str]:
-    lines = [f"columns = {json.dumps(list(index.columns))}"]
+    lines = [f"columns = {toml(index.columns)}"]
     lines += ["unique = true"] if index.unique else []
     return lines + (["live = true"] if index.live else [])
 

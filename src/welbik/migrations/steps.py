@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from ..kinds.literals import quote
 from ..problems import WelbikError
 from ..storage.tables import Check, Column, Index, Table, Tables
 
@@ -41,7 +42,8 @@ class AddColumn:
     made: str = ""
 
     def describe(self) -> str:
-        filled = f", {self.fill} in the rows already there" if self.fill else ""
+        shown = self.fill if self.fill.isprintable() else quote(self.fill)
+        filled = f", {shown} in the rows already there" if self.fill else ""
         filled = ", one of its own in each row already there" if self.made else filled
         return f"add the column {self.table}.{self.column.name} ({self.column.type}){filled}"
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import re
 import unicodedata
 from pathlib import Path
 
+from ..kinds.literals import toml
 from ..problems import WelbikError
 from ..schema.names import label
 from .settings import FILE, check_package
@@ -50,7 +50,7 @@ __pycache__/
 def settings_text(title: str, package: str) -> str:
     """A welbik.toml with every key."""
     return (
-        f"title = {json.dumps(title, ensure_ascii=False)}\n"
+        f"title = {toml(title)}\n"
         f'package = "{package}"\n'
         f'database = "sqlite:///{package}.db"    # a file beside this one; DATABASE_URL goes before it\n'
         'timezone = "UTC"                # where dates and times are typed and shown\n'

@@ -115,6 +115,11 @@ def _check(settings: Settings) -> None:
     from zoneinfo import ZoneInfo
 
     check_package(settings.package)
+    for name in (f.name for f in fields(Settings) if f.type == "str"):
+        if not getattr(settings, name).isprintable():
+            raise WelbikError(
+                f"{name!r} in {FILE} holds a character that does not show", "take it out"
+            )
     if settings.page < 1 or settings.page > 1000:
         raise WelbikError(f"'page' in {FILE} is {settings.page}", "a page has 1 to 1000 rows")
     try:
