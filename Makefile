@@ -28,6 +28,7 @@ bench: $(BIN)/mypy
 
 fuzz: $(BIN)/mypy
 	$(BIN)/python bench/run.py --fuzz 1000000
+	FUZZ_ROUNDS=7000 FUZZ_SEED=$$(date +%s) $(BIN)/python -m pytest --numprocesses 2 tests/test_fuzz.py -k request
 
 docs: $(BIN)/welbik
 	$(BIN)/python -c "from welbik.language.reports import as_markdown; print(as_markdown(), end='')" > docs/problems.md

@@ -6,18 +6,24 @@ import base64
 import json
 import logging
 import resource
+import socket
 import sqlite3
 import stat
+import subprocess
+import sys
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from io import BytesIO
 from typing import Any
 from urllib.parse import parse_qs, quote, urlsplit
+from urllib.request import urlopen
 
 import pytest
 from conftest import Project
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 from loaded import Application, application, ask
+from served import served
 
 SHOP = """\
 model Item
@@ -248,6 +254,50 @@ def test_a_body_that_comes_slowly_is_cut_off(
         content_type="application/x-www-form-urlencoded",
     )  # fmt: skip
     assert answer.status_code == 408 and now[0] < 100
+
+
+@pytest.mark.parametrize("kind", ["gunicorn", "welbik serve"])
+def test_half_sent_forms_hold_nobody_up_and_are_cut_off(built: Project, kind: str) -> None:
+    built.run("migrate")
+    shield = "bees/kit/shield.py"
+    text = built.read(shield).replace("_FIRST_SECONDS = 30", "_FIRST_SECONDS = 2")
+    built.write(shield, text)
+    with _served(built, kind) as port:
+        half = [socket.create_connection(("127.0.0.1", port)) for _ in range(6)]
+        for number, one in enumerate(half):
+            head = "POST /hives/new HTTP/1.1\r\nHost: localhost\r\nContent-Length: 5000\r\n"
+            kind = "Content-Type: application/x-www-form-urlencoded\r\n\r\n"
+            one.sendall(f"{head}{kind}{'x' * number * 100}".encode())
+        with urlopen(f"http://127.0.0.1:{port}/", timeout=20) as answer:
+            assert answer.status == 200
+        for one in half:
+            one.settimeout(30)
+            said = b""
+            with suppress(ConnectionError):
+                while piece := one.recv(4096):
+                    said += piece
+            assert not said or said.split()[1] in (b"408", b"400", b"500"), said
+            one.close()
+
+
+@contextmanager
+def _served(project: Project, kind: str) -> Iterator[int]:
+    if kind == "welbik serve":
+        with served(project) as address:
+            yield int(address.rpartition(":")[2])
+        return
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = int(free.getsockname()[1])
+    command = ["-m", "gunicorn", "-c", "serving/gunicorn.conf.py", "-b", f"127.0.0.1:{port}"]
+    with subprocess.Popen(
+        [sys.executable, *command], cwd=project.root, stderr=subprocess.PIPE, text=True
+    ) as process:
+        assert process.stderr
+        assert any("Booting worker" in line for line in process.stderr)
+        yield port
+        process.terminate()
+        process.communicate(timeout=30)
 
 
 WORDS = ["do", "field", "row", "sure", "draft", "tab", "part", "once", "token", "seen",

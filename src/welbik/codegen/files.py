@@ -8,6 +8,7 @@ from importlib.resources import files
 from importlib.resources.abc import Traversable
 from typing import TYPE_CHECKING, Any
 
+from ..kinds.file import File
 from ..kinds.literals import quote
 from ..schema.model import Model, Schema
 from ..storage.tables import fingerprint, tables_of
@@ -128,6 +129,7 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
         ),
         "locale_name": str(settings["locale"]),
         "locale_constants": locale_constants(str(settings["locale"])),
+        "body_megabytes": 1 + -(-max(map(_largest, schema), default=0) // 1_000_000),
         "fingerprint": fingerprint(tables_of(schema)),
         **_start_context(schema, str(settings["title"])),
     }
@@ -138,8 +140,15 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
     supply = context | supply_context(schema, package)
     for name, given in (("visit.py", context), ("conftest.py", context), ("supply.py", supply)):
         made[f"tests/{name}"] = _render(f"per_project/tests/{name}", given)
+    for name in ("gunicorn.conf.py", "nginx.conf"):
+        made[f"serving/{name}"] = _render(f"per_project/serving/{name}", context)
     made["pyproject.toml"] = _render("per_project/pyproject.toml", context)
     return made
+
+
+def _largest(model: Model) -> int:
+    """The bytes that all uploads of a form may have together."""
+    return sum(f.kind.largest for f in model.fields if isinstance(f.kind, File))
 
 
 def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:

@@ -132,6 +132,9 @@ def server(application: Any, listener: socket.socket) -> BaseWSGIServer:
     class Handler(WSGIRequestHandler):
         """Writes a line for each request: for reading on a terminal, else as JSON."""
 
+        # Who says nothing for so many seconds holds a thread no longer.
+        timeout = 60
+
         def log(self, type: str, message: str, *args: Any) -> None:
             log_line(type, (message % args if args else message).strip(), self.address_string())
 

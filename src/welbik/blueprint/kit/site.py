@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import islice
 from pathlib import Path
 
 from flask import Flask, render_template, request
@@ -31,6 +32,7 @@ from .show import amount, show
 
 Menu = Sequence[tuple[str, str, str, str]]
 
+_SHOWN_MOST = 200
 _BUSY = "Nothing was stored. Wait a moment, then load the page again, or send the form again."
 _WORDS = {
     400: "That was not understood",
@@ -110,7 +112,8 @@ def _answer_problems(app: Flask) -> None:
             page = render_template("look/gone.html", row=error.row, typed=_typed())
             return page, code
         said = error.description if code in (400, 403) else ""
-        page = _problem(heading, said or "")
+        # What is too large is not read to be shown.
+        page = _problem(heading, said or "", shown=code != 413)
         allowed = ", ".join(getattr(error, "valid_methods", None) or ())
         return page, code, {"Allow": allowed} if allowed else {}
 
@@ -135,9 +138,10 @@ def _answer_problems(app: Flask) -> None:
         return _problem(_WORDS[500]), 500
 
 
-def _problem(heading: str, said: str = "") -> str:
+def _problem(heading: str, said: str = "", *, shown: bool = True) -> str:
+    typed = _typed() if shown else []
     return render_template(
-        "look/problem.html", heading=heading, said=said, typed=_typed()
+        "look/problem.html", heading=heading, said=said, typed=typed
     )
 
 
@@ -148,4 +152,5 @@ def _typed() -> list[tuple[str, str]]:
     except HTTPException:
         return []
     # A part without a name has None for one.
-    return [(n, text) for n, text in sent if n and text and not n.startswith("_")]
+    typed = ((n, text) for n, text in sent if n and text and not n.startswith("_"))
+    return list(islice(typed, _SHOWN_MOST))
