@@ -140,9 +140,7 @@ def _answer_problems(app: Flask) -> None:
 
 def _problem(heading: str, said: str = "", *, shown: bool = True) -> str:
     typed = _typed() if shown else []
-    return render_template(
-        "look/problem.html", heading=heading, said=said, typed=typed
-    )
+    return render_template("look/problem.html", heading=heading, said=said, typed=typed)
 
 
 def _typed() -> list[tuple[str, str]]:
