@@ -72,7 +72,7 @@ def hidden(page: str) -> dict[str, str]:
 
 
 def problems(page: str) -> dict[str, str]:
-    return dict(re.findall(r'id="([\w-]+)-problem">([^<]*)<', page))
+    return dict(re.findall(r'id="([\w-]+)-problem"[^>]*>([^<]+)<', page))
 
 
 def first(app: Application) -> str:

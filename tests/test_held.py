@@ -86,7 +86,7 @@ def typed(app: Application, path: str) -> dict[str, str]:
 
 
 def problem(text: str, field: str) -> str:
-    found = re.search(rf'id="{field}-problem">([^<]*)<', text)
+    found = re.search(rf'id="{field}-problem"[^>]*>([^<]*)<', text)
     return html.unescape(found.group(1)) if found else ""
 
 

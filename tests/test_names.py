@@ -79,7 +79,7 @@ def _opened(app: Application) -> None:
     st.lists(st.sampled_from(FIELDS).filter(may_name_field), min_size=8, max_size=8, unique=True),
 )
 @settings(
-    max_examples=25,
+    max_examples=15,
     phases=[Phase.explicit, Phase.generate],
     suppress_health_check=list(HealthCheck),
 )

@@ -21,7 +21,7 @@ def test_many_visitors_who_want_one_code(built: Project) -> None:
             answers = list(pool.map(lambda visitor: visitor.send("/hives/new", HIVE), visitors))
         assert sorted(answer.status for answer in answers) == [303] + [422] * 7
         refused = next(answer for answer in answers if answer.status == 422)
-        assert 'id="code-problem"' in refused.text and "taken already" in refused.text
+        assert "taken already" in refused.text
 
 
 def test_many_visitors_who_change_one_row(built: Project) -> None:

@@ -54,7 +54,7 @@ def _note(app: Application, field: str, data: bytes, name: str) -> str:
 
 
 def _problem(answer: Any, field: str) -> str:
-    found = re.search(rf'id="{field}-problem">([^<]*)', answer.text)
+    found = re.search(rf'id="{field}-problem"[^>]*>([^<]*)', answer.text)
     return found[1] if found else ""
 
 

@@ -114,6 +114,8 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
             package,
             schema.models[owner.target] if owner else None,
             typing=bool(owner) and has_uploads(model),
+            told=bool(cases or marks["required"] or marks["unique"])
+            or any(rule["outside"] and rule["at"] for rule in rules),
         ),
         "sent": "Any" if has_uploads(model) else "str",
         "name": model.factory,
@@ -247,7 +249,13 @@ def _local(reference: Reference) -> str:
 
 
 def _imports(
-    used: set[str], marked: bool, shown: bool, package: str, parent: Model | None, typing: bool
+    used: set[str],
+    marked: bool,
+    shown: bool,
+    package: str,
+    parent: Model | None,
+    typing: bool,
+    told: bool,
 ) -> list[str]:
     lines = ["import datetime as dt"] if "dt" in used else []
     lines += ["import html"] if shown else []
@@ -259,7 +267,7 @@ def _imports(
     return [
         *lines,
         "from supply import Supply",
-        "from visit import Visitor",
+        from_import("visit", ["Visitor", *(["problem"] if told else [])]),
         *([""] if local else []),
         *sorted(local, key=lambda line: line.split()[1]),
     ]

@@ -23,7 +23,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.orm import DeclarativeBase, Session
 
 from .. import fingerprint, settings
-from . import clock, parts
+from . import clock, guard, parts
 
 _BUSY_SECONDS = 4
 
@@ -129,7 +129,12 @@ def session() -> Session:
     """The session of this request, closed when the request ends."""
     if "session" not in g:
         g.session = Session(current_app.extensions["engine"])
-        if request and request.method == "POST" and not parts.asked():
+        if (
+            request
+            and request.method == "POST"
+            and not parts.asked()
+            and not guard.is_stale()
+        ):
             g.session.connection(execution_options={"writes": True})
     opened: Session = g.session
     return opened

@@ -78,6 +78,7 @@ class Form:
         ):
             entry.typed |= {k: v for k, v in kept["typed"].items() if k in entry.typed}
             entry.seen = kept["seen"]
+            entry.begun = [kept["field"]]
         return entry
 
     def blank(self, row: Any) -> Entry:
@@ -129,9 +130,9 @@ class Form:
             stored=stored,
         )
         part = parts.asked()
-        if row.id is None and part is None:
+        if row.id is None and part is None and not guard.is_stale():
             entry.go_to_sent()
-        if part is not None and part[0] == "new":
+        if part is not None and part[0] == "new" and not guard.is_stale():
             self._leave(entry, part[1])
         entry.check(row)
         return entry
@@ -202,10 +203,14 @@ class Entry:
         self.problems: dict[str, str] = {}
         self.links: list[Any] = []
         self.meanwhile: list[conflicts.Difference] = []
+        # Where one goes on, coming back to a form.
+        self.begun: list[str] = []
 
     @property
     def status(self) -> int:
         """The HTTP status of the page that shows this entry."""
+        if guard.is_stale():
+            return 403
         if self.meanwhile:
             return 409
         return 422 if self.problems and not parts.asked() else 200
@@ -215,7 +220,13 @@ class Entry:
         """The first field with a problem: where one goes on."""
         if parts.asked():
             return ""
-        return next((name for name in self.form.fields if name in self.problems), "")
+        entered = [
+            n
+            for n, f in self.form.fields.items()
+            if not f.owned and not (f.fixed and self.stored)
+        ]
+        wrong = [name for name in entered if name in self.problems]
+        return next(iter([*wrong, *self.begun, *entered]), "")
 
     @property
     def sent(self) -> str:
@@ -283,7 +294,7 @@ class Entry:
 
     def save(self, row: Any) -> bool:
         """Stores the row, new or changed, unless something is wrong or somebody was faster."""
-        if parts.asked():
+        if parts.asked() or guard.is_stale():
             return False
         if row.id is not None and self._overtaken(row):
             return False

@@ -9,7 +9,7 @@ import tempfile
 from contextlib import suppress
 from pathlib import Path
 
-from flask import Flask, Response, abort, request, session
+from flask import Flask, Response, abort, g, request, session
 from flask.sessions import SecureCookieSessionInterface
 
 from .. import settings
@@ -49,6 +49,11 @@ def token() -> str:
     if "token" not in session:
         session["token"] = secrets.token_urlsafe(_TOKEN_BYTES)
     return str(session["token"])
+
+
+def is_stale() -> bool:
+    """Whether this request sent a form without the visitor's secret: it is shown, never stored."""
+    return bool(g.get("stale"))
 
 
 class _Cookies(SecureCookieSessionInterface):
@@ -98,6 +103,10 @@ def protect(app: Flask) -> None:
             return
         sent = request.form.get("_token", "")
         if not hmac.compare_digest(sent.encode(), token().encode()):
+            if str(request.endpoint).endswith(".edit_page"):
+                # A form can be shown again as it was filled in, with the secret of today.
+                g.stale = True
+                return
             abort(
                 403,
                 "This form has grown too old. Go back, load the page anew, send it again.",

@@ -219,6 +219,11 @@ class Listing:
         return all(column is not keys[0].column for column in asked)
 
     @property
+    def place(self) -> str:
+        """Which part of its page it is."""
+        return "#_listing" if self.name == _OWN else "#_tabbed"
+
+    @property
     def told(self) -> str:
         """How many there are, or that it is more than were counted."""
         return counting.told(self.total, self.most)

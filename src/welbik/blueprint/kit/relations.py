@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any, ClassVar, NamedTuple
 
 from flask import request
 from sqlalchemy import select
@@ -17,6 +17,14 @@ _SELECT_MOST = 50
 _CHECKS_MOST = 12
 _FOUND_MOST = 12
 _CHOSEN_MOST = 1_000
+_COUNTED_MOST = 200
+
+
+class Offer(NamedTuple):
+    """Rows to choose from, as keys and names, and how many were found in words."""
+
+    rows: list[tuple[str, str]]
+    told: str
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -39,12 +47,24 @@ class _Related(Chosen):
         """What is typed to find rows to choose from."""
         return request.form.get(f"{self.name}-find", "").strip()[:200]
 
-    def offered(self, typed: str) -> list[tuple[str, str]]:
+    def offered(self, typed: str) -> Offer:
         """What is chosen already, then what is found: for controls with a search box."""
         find = self.finding()
-        found = self._some(find, _FOUND_MOST) if find else []
+        found = self._some(find, _COUNTED_MOST + 1) if find else []
         kept = [row for row in map(self._kept, typed.split()) if row is not None]
-        return [(str(row.id), str(row)) for row in dict.fromkeys([*kept, *found])]
+        rows = dict.fromkeys([*kept, *found[:_FOUND_MOST]])
+        offer = [(str(row.id), str(row)) for row in rows]
+        return Offer(offer, self._told(find, len(found)))
+
+    def _told(self, find: str, count: int) -> str:
+        if not find:
+            return ""
+        if not count:
+            return f"None has “{find}”."
+        if count <= _FOUND_MOST:
+            return f"{count} found."
+        most = f"{_COUNTED_MOST}+" if count > _COUNTED_MOST else str(count)
+        return f"{_FOUND_MOST} of {most}: type more to find others."
 
     def _kept(self, typed: str) -> Any:
         key = key_of(self.target, typed)
@@ -94,9 +114,11 @@ class Reference(_Related):
             found += [(typed, str(kept))] if kept is not None else []
         return [("", none), *found]
 
-    def offered(self, typed: str) -> list[tuple[str, str]]:
+    def offered(self, typed: str) -> Offer:
         found = super().offered(typed)
-        return found if self.required or not found else [*found, ("", "None")]
+        if self.required or not found.rows:
+            return found
+        return found._replace(rows=[*found.rows, ("", "None")])
 
     def is_loop(self, row: Any, values: Mapping[str, Any]) -> bool:
         """Whether a row of the same model would become its own ancestor."""

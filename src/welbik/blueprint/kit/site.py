@@ -71,12 +71,15 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         below=trees.below,
         can_make=links.can_make,
         asked_part=parts.asked,
+        is_stale=guard.is_stale,
         request_number=logs.number,
         changes_of=history.of,
         pages=lambda: app.view_functions,
     )
     app.secret_key = guard.secret_key(files)
     app.config["FILES"] = files
+    # Sites on other ports of the same host have cookies of their own.
+    app.config["SESSION_COOKIE_NAME"] = f"{name}_session"
     database.connect(app, address)
     logs.keep(app)
     guard.protect(app)

@@ -43,13 +43,121 @@ function countChosen() {
 }
 
 // Pressing Enter in a search box of a form finds, and does not save the form.
+let found = "";
 document.addEventListener("keydown", (event) => {
-  const button = event.key === "Enter" && event.target.dataset && document.getElementById(event.target.dataset.enter);
-  if (!button) return;
+  const input = event.target;
+  if (event.key !== "Enter" || !input.dataset || !input.dataset.enter) return;
   event.preventDefault();
-  button.click();
+  found = `${input.name.slice(0, -"-find".length)}-found`;
+  htmx.trigger(input, "find");
 });
 
-// Where a problem is shown, one goes on there.
-for (const first of document.querySelectorAll("[autofocus]")) first.focus();
-document.addEventListener("htmx:afterSettle", countChosen);
+// A field is checked when it is left: its message changes, and nothing else.
+let left = null;
+const typed = (field) => [...field.querySelectorAll("input, select, textarea")]
+  .map((one) => (one.matches("[type=checkbox], [type=radio]") ? one.checked : one.value)).join("\n");
+document.addEventListener("focusin", (event) => {
+  const field = event.target.closest("[data-check]");
+  if (field !== left) left = field;
+  if (field && field.dataset.was === undefined) field.dataset.was = typed(field);
+});
+document.addEventListener("focusout", (event) => {
+  const field = event.target.closest("[data-check]");
+  if (!field || field.contains(event.relatedTarget)) return;
+  const now = typed(field);
+  if (now !== field.dataset.was && !event.target.validity?.badInput) check(field);
+  field.dataset.was = now;
+});
+
+async function check(field) {
+  const form = field.closest("form");
+  const number = (field.checks = (field.checks || 0) + 1);
+  const sent = new URLSearchParams();
+  for (const [name, value] of new FormData(form)) if (typeof value === "string") sent.append(name, value);
+  const name = field.id.slice(0, -"-field".length);
+  sent.set("_part", `check:${name}`);
+  let text;
+  try {
+    text = await (await fetch(form.action, { method: "POST", body: sent })).text();
+  } catch {
+    return;
+  }
+  const told = new DOMParser().parseFromString(text, "text/html").getElementById(`${name}-problem`);
+  // An older answer says nothing of what is typed now.
+  if (!told || number !== field.checks) return;
+  const problem = document.getElementById(told.id);
+  if (problem.textContent !== told.textContent) problem.textContent = told.textContent;
+  field.classList.toggle("wrong", told.textContent !== "");
+  for (const one of field.querySelectorAll("[aria-describedby]")) {
+    if (told.textContent) one.setAttribute("aria-invalid", "true");
+    else one.removeAttribute("aria-invalid");
+  }
+}
+
+// Where a part of the page comes anew, one goes on where one was.
+document.addEventListener("htmx:afterSettle", (event) => {
+  countChosen();
+  const part = event.target;
+  if (part.id === found) {
+    found = "";
+    (part.querySelector("input") || part).focus();
+  }
+  if (part.classList?.contains("found")) {
+    const told = document.getElementById(`${part.id.slice(0, -"-found".length)}-told`);
+    if (told) told.textContent = part.querySelector(".hint")?.textContent || "";
+  }
+  if (more && part.id === `${more}-field`) {
+    more = "";
+    const entries = part.querySelectorAll(".entry");
+    entries[entries.length - 1]?.querySelector("input, select, textarea")?.focus();
+  }
+});
+let more = "";
+document.addEventListener("click", (event) => {
+  const button = event.target.closest?.('button[value^="more:"]');
+  if (button) more = button.value.slice("more:".length);
+});
+
+// What was typed is not lost by leaving the page.
+let touched = false;
+document.addEventListener("input", (event) => {
+  if (event.target.closest?.("form[data-keep]")) touched = true;
+});
+document.addEventListener("submit", () => (touched = false));
+window.addEventListener("beforeunload", (event) => {
+  if (touched) event.preventDefault();
+});
+
+// What is slow says that it goes on; what can't be reached leaves no old rows under new words.
+let slow = 0;
+document.addEventListener("htmx:beforeRequest", () => {
+  clearTimeout(slow);
+  slow = setTimeout(() => document.body.classList.add("busy"), 400);
+});
+document.addEventListener("htmx:afterRequest", () => {
+  clearTimeout(slow);
+  document.body.classList.remove("busy");
+});
+document.addEventListener("htmx:sendError", () => offline(true));
+document.addEventListener("htmx:afterOnLoad", () => offline(false));
+function offline(now) {
+  document.getElementById("_offline").hidden = !now;
+  document.getElementById("_listing")?.classList.toggle("stale", now);
+}
+
+// Where a problem is shown, or a form begins, one goes on there.
+document.querySelector("[autofocus]")?.focus();
+
+// Several boxes at once: from the last one that was ticked to this one.
+let last = null;
+document.addEventListener("click", (event) => {
+  const box = event.target;
+  if (!box.matches?.('input[name="_row"]')) return;
+  if (event.shiftKey && last) {
+    const all = [...document.querySelectorAll('input[name="_row"]')];
+    const [from, to] = [all.indexOf(last), all.indexOf(box)].sort((a, b) => a - b);
+    for (const one of all.slice(from, to + 1)) one.checked = box.checked;
+    countChosen();
+  }
+  last = box;
+});
