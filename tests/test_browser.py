@@ -66,7 +66,7 @@ def test_a_hive_is_made_seen_changed_broken_and_removed(page: Page) -> None:
     expect(page.get_by_label("National")).to_be_checked()
     _fill(page, code="AA-0001", keeper="2", kind="Long hive", opened="2024-05-06")
     chosen = page.get_by_label("Keeper").locator("option:checked").inner_text()
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("heading", level=1)).to_have_text("AA-0001")
     expect(page.get_by_role("status")).to_have_text("Hive AA-0001 is saved.")
     expect(page.get_by_role("link", name=chosen)).to_be_visible()
@@ -74,13 +74,13 @@ def test_a_hive_is_made_seen_changed_broken_and_removed(page: Page) -> None:
     page.get_by_role("link", name="Edit").click()
     page.locator("form").evaluate("form => form.noValidate = true")
     _fill(page, code="nonsens", frames="99")
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("alert")).to_contain_text("2 fields need another look.")
     expect(page.get_by_label("Code")).to_have_value("nonsens")
     expect(page.get_by_label("Frames")).to_have_attribute("aria-invalid", "true")
     expect(page.get_by_text("Between 4 and 24, please.")).to_have_count(1)
     _fill(page, code="AA-0002", frames="24")
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("heading", level=1)).to_have_text("AA-0002")
 
     page.get_by_role("link", name="Remove").click()
@@ -104,7 +104,7 @@ def test_the_browser_itself_holds_the_declared_limits(page: Page) -> None:
         assert page.get_by_label(label).evaluate("node => node.checkValidity()") is valid
     page.get_by_label("Opened").fill("2999-01-01")
     assert page.get_by_label("Opened").evaluate("node => node.validity.rangeOverflow")
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page).to_have_url(re.compile("/hives/new$"))
 
 
@@ -132,10 +132,10 @@ def test_whole_minutes_and_stored_seconds_are_both_taken(
         page = browser.new_page(base_url=address)
         page.goto("/visits/new")
         page.get_by_label("Due").fill("2199-05-06T10:30")
-        page.get_by_role("button", name="Save").click()
+        page.get_by_role("button", name="Save", exact=True).click()
         expect(page.get_by_role("status")).to_contain_text("is saved")
         page.goto("/visits/1/edit")
-        page.get_by_role("button", name="Save").click()
+        page.get_by_role("button", name="Save", exact=True).click()
         expect(page.get_by_role("status")).to_contain_text("is saved")
         expect(page.get_by_text("6 May 2024, 07:08")).to_be_visible()
         page.close()
@@ -214,7 +214,7 @@ def test_text_stands_out_in_light_and_dark(page: Page, scheme: str) -> None:
         assert page.evaluate(_CONTRASTS) == [], path
     page.goto("/hives/new")
     page.locator("form").evaluate("form => form.noValidate = true")
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("alert")).to_be_visible()
     assert page.evaluate(_CONTRASTS) == []
 
@@ -240,7 +240,7 @@ def test_all_of_it_works_without_scripts(browser: Browser, address: str) -> None
     page = context.new_page()
     page.goto("/keepers/new")
     _fill_without_scripts(page)
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("heading", level=1)).to_have_text("Bo Reed")
     context.close()
 
@@ -279,7 +279,7 @@ def test_a_hive_with_a_picture_and_frames_is_entered(bees: Page) -> None:
     bees.locator('[name="layout-1-position"]').fill("4")
     bees.get_by_label("Opened").fill("2024-05-01")
     bees.get_by_label("Closed").fill("2024-04-01")
-    bees.get_by_role("button", name="Save").click()
+    bees.get_by_role("button", name="Save", exact=True).click()
     expect(bees.locator("#closed-problem")).to_have_text("A hive closes after it opens")
     expect(bees.locator("#reason-problem")).to_have_text("Say why it closed")
     # The picture and the frames were kept while the form is mended.
@@ -287,7 +287,7 @@ def test_a_hive_with_a_picture_and_frames_is_entered(bees: Page) -> None:
     expect(bees.locator('[name="layout-1-position"]')).to_have_value("4")
     bees.get_by_label("Closed").fill("2024-06-01")
     bees.get_by_label("Reason").fill("Joined with another")
-    bees.get_by_role("button", name="Save").click()
+    bees.get_by_role("button", name="Save", exact=True).click()
     expect(bees).to_have_url(re.compile("/hives/QQ-1234$"))
     assert bees.locator("dd img").evaluate("image => image.naturalWidth") == 1
     rows = bees.locator("table.entries tbody tr")
@@ -316,7 +316,7 @@ def test_what_is_in_the_way_is_linked(bees: Page) -> None:
     frames = bees.locator("#frames")
     bees.locator("form").evaluate("form => form.noValidate = true")
     frames.fill("4")
-    bees.get_by_role("button", name="Save").click()
+    bees.get_by_role("button", name="Save", exact=True).click()
     notice = bees.locator(".notice", has_text="in the way")
     expect(notice).to_be_visible()
     expect(frames).to_have_attribute("aria-invalid", "true")
@@ -331,7 +331,7 @@ def test_findings_are_ticked_and_shown_on_both_sides(bees: Page) -> None:
         box.uncheck()
     bees.get_by_label("Wax moth").check()
     bees.get_by_label("Chalk brood").check()
-    bees.get_by_role("button", name="Save").click()
+    bees.get_by_role("button", name="Save", exact=True).click()
     assert sorted(bees.locator(".names li").all_inner_texts()) == ["Chalk brood", "Wax moth"]
     bees.get_by_role("link", name="Wax moth").click()
     expect(bees.locator('.names a[href="/inspections/2"]')).to_be_visible()

@@ -45,7 +45,7 @@ MODELS = sorted(
 MODELS = [word for word in MODELS if word.lower() not in ("sqlite", "welbik")]
 FIELDS = sorted(
     {w for w in map(str.lower, WORDS) if re.fullmatch(r"[a-z][a-z0-9_]*", w)}
-    - {"id", "removed_at", "created_at", "updated_at"}
+    - {"id", "removed_at", "created_at", "updated_at", "low", "high"}
 )
 
 

@@ -90,7 +90,7 @@ def test_one_of_many_rows_is_found_by_typing(bees: Page) -> None:
     expect(bees.get_by_role("textbox", name="Name")).to_have_value("Found Field")
     for label, value in (("Latitude", "52"), ("Longitude", "-1"), ("Capacity", "20")):
         bees.get_by_label(label).fill(value)
-    bees.get_by_role("button", name="Save").click()
+    bees.get_by_role("button", name="Save", exact=True).click()
     expect(bees.get_by_role("heading", level=1)).to_have_text("Found Field")
     expect(bees.get_by_role("main").get_by_role("link", name=name)).to_be_visible()
     bees.get_by_role("link", name="Remove").click()
@@ -107,7 +107,7 @@ def test_a_form_is_left_to_make_what_it_needs_and_found_again(bees: Page) -> Non
     address = f"{abs(hash(bees.url))}@example.org"
     bees.get_by_label("Email").fill(address)
     bees.get_by_label("Joined").fill("2020-01-01")
-    bees.get_by_role("button", name="Save").click()
+    bees.get_by_role("button", name="Save", exact=True).click()
     expect(bees.get_by_label("Name")).to_have_value("Kept Meanwhile")
     expect(bees.get_by_label(person)).to_be_checked()
 
@@ -167,7 +167,7 @@ def test_the_first_problem_has_the_focus(page: Page) -> None:
     page.get_by_label("Code").fill("AA-0001")
     page.locator("form").evaluate("form => form.noValidate = true")
     page.get_by_label("Frames").fill("2")
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("alert")).to_contain_text("3 fields need another look.")
     expect(page.get_by_label("Apiary")).to_be_focused()
 
@@ -236,7 +236,7 @@ def test_no_page_shuts_anybody_out(
         assert page.evaluate("document.documentElement.scrollWidth") <= width, path
     page.goto("/hives/new")
     page.locator("form").evaluate("form => form.noValidate = true")
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("alert")).to_be_visible()
     assert found + _found_by_axe(page) == []
     context.close()
@@ -250,11 +250,11 @@ def test_a_conflict_is_readable_for_all_and_settled(browser: Browser, register: 
     theirs.goto(path)
     for page, frames in ((theirs, "24"), (mine, "23")):
         page.get_by_label("Frames").fill(frames)
-        page.get_by_role("button", name="Save").click()
+        page.get_by_role("button", name="Save", exact=True).click()
     expect(mine.get_by_role("alert")).to_contain_text("Somebody changed this since you opened it")
     assert _found_by_axe(mine) == []
     mine.get_by_label("Take the stored one").check()
-    mine.get_by_role("button", name="Save").click()
+    mine.get_by_role("button", name="Save", exact=True).click()
     expect(mine.get_by_role("status")).to_contain_text("is saved")
     expect(mine.get_by_role("definition").filter(has_text=re.compile("^24$"))).to_be_visible()
     context.close()

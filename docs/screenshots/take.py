@@ -56,7 +56,7 @@ def _problems(page: Page) -> None:
     page.get_by_label("Code").fill("hive 7")
     page.get_by_label("Frames").fill("40")
     page.get_by_label("Closed").fill("2026-01-01")
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     page.screenshot(path=HERE / "form.png")
 
 
@@ -70,7 +70,7 @@ def _conflict(page: Page, path: str) -> None:
         one.locator("form").evaluate("form => form.noValidate = true")
         if one is other:
             one.get_by_label("Reason").fill("Joined with the colony beside it")
-        one.get_by_role("button", name="Save").click()
+        one.get_by_role("button", name="Save", exact=True).click()
     page.screenshot(path=HERE / "conflict.png")
     other.close()
 
@@ -89,7 +89,7 @@ def _across(page: Page, path: str) -> None:
     """A hive with fewer frames than its inspections count brood in."""
     page.goto(path)
     page.get_by_label("Frames").fill("4")
-    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     page.get_by_label("Frames").scroll_into_view_if_needed()
     page.evaluate("scrollTo(0, 0)")
     page.screenshot(path=HERE / "rule.png")

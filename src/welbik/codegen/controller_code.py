@@ -9,7 +9,7 @@ from ..schema.model import Field, Model, Reference, Schema
 from . import html
 from .list_code import lists_of
 from .model_code import import_model
-from .page_code import has_bin, is_chosen, tree_of
+from .page_code import has_bin, is_chosen, is_placed, tree_of
 from .python import call, doc, from_import, fstring, names_used
 
 
@@ -33,7 +33,7 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
         "sections": viewed and model.collections,
         "chosen": _chosen(model) if is_chosen(model) else "",
         "view": _view(model),
-        "edit": _template(model, "page = render_template", "edit", _edit_arguments(owner)),
+        "edit": _template(model, "page = render_template", "edit", _edit_arguments(model, owner)),
         "remove": _template(
             model, "page = render_template", "remove", ["row=row", "effects=effects"]
         ),
@@ -55,14 +55,16 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
     return context
 
 
-def _edit_arguments(owner: Reference | None) -> list[str]:
-    return ["entry=entry", "row=row", *(["parent=parent"] if owner else [])]
+def _edit_arguments(model: Model, owner: Reference | None) -> list[str]:
+    if owner:
+        return ["entry=entry", "row=row", "parent=parent"]
+    return ["entry=entry", "row=row", *([_PLACE] if is_placed(model) else [])]
 
 
 def _removed(owner: Reference | None, listed: bool) -> str:
     if owner:
         return f"links.row_url(row.{owner.attribute})"
-    return 'url_for(".list_page")' if listed else 'url_for("start_page")'
+    return 'places.list_url(".list_page")' if listed else 'url_for("start_page")'
 
 
 def _under(schema: Schema, model: Model, owner: Reference) -> str:
@@ -134,7 +136,7 @@ def _template(model: Model, head: str, page: str, arguments: list[str]) -> str:
 
 def _view(model: Model) -> str:
     lines = []
-    arguments = ["row=row"]
+    arguments = ["row=row", *([_PLACE] if "list" in model.pages else [])]
     if any(f.shape is not None for f in model.fields):
         arguments.append("form=form")
     others = [
@@ -151,7 +153,8 @@ def _view(model: Model) -> str:
     return "\n".join([*lines, _template(model, "return render_template", "view", arguments)])
 
 
-_KIT = ("bins", "bulk", "filters", "links", "lists", "removal", "rows", "tabs")
+_KIT = ("beside", "bins", "bulk", "filters", "links", "lists", "places", "removal", "rows", "tabs")
+_PLACE = "place=beside.here(LIST, row)"
 
 
 def _imports(schema: Schema, model: Model, context: dict[str, Any], models: set[str]) -> list[str]:
@@ -165,6 +168,7 @@ def _imports(schema: Schema, model: Model, context: dict[str, Any], models: set[
     body = "\n".join(
         [context["saved"] if changed else "", context["removed"] if "remove" in pages else ""]
         + [context["view"] if "view" in pages else ""]
+        + [context["edit"] if changed else ""]
     )
     used = names_used(written) | names_used(
         "\n".join(map(str.strip, body.splitlines())).replace("return ", "")

@@ -186,6 +186,11 @@ def has_uploads(model: Model) -> bool:
     return any(isinstance(field.kind, File) for field in model.fields)
 
 
+def is_placed(model: Model) -> bool:
+    """Whether the form of a row shows where it stands in its list."""
+    return {"list", "edit"} <= set(model.pages)
+
+
 def is_chosen(model: Model) -> bool:
     """Whether rows of its list can be chosen, to do something with several."""
     return "list" in model.pages and bool({"edit", "remove"} & set(model.pages))
@@ -214,6 +219,7 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
         "new_title": quote(f"New {model.singular}"),
         "help": html.text(model.help),
         "uploads": has_uploads(model),
+        "placed": is_placed(model) and owner is None,
         "bin": has_bin(model),
         "chosen": is_chosen(model),
         "history": "history" in model.keeps,

@@ -17,7 +17,17 @@ _TAKEN_ATTRIBUTES = frozenset(
     {
         *("self", "metadata", "registry", "in_order", "int", "str", "bool", "float", "list"),
         *("dt", "sa", "orm", "columns", "clock", "show", "mapped_column", "relationship"),
-        *("url_part", "uuid", "classmethod", "property", "column_property", "logic", "re", "dict", "uploads"),
+        *(
+            "url_part",
+            "uuid",
+            "classmethod",
+            "property",
+            "column_property",
+            "logic",
+            "re",
+            "dict",
+            "uploads",
+        ),
     }
 )
 """What a table class has of its own, and names that its body uses."""

@@ -5,16 +5,26 @@ from __future__ import annotations
 from typing import Any
 
 import sqlalchemy as sa
-from flask import abort, flash, redirect, render_template, request, url_for
+from flask import (
+    abort,
+    current_app,
+    flash,
+    redirect,
+    render_template,
+    request,
+    url_for,
+)
 from flask.typing import ResponseReturnValue
 
-from . import links, removal
+from . import links, places, removal
 from .database import session
 from .listing import Listing
 from .lists import List
 from .relations import key_of
+from .show import upper
 
 _NAMED = 5
+_MOST = 200
 
 
 def answer(kind: List) -> ResponseReturnValue:
@@ -34,19 +44,32 @@ def answer(kind: List) -> ResponseReturnValue:
 
 def _restore(kind: List) -> ResponseReturnValue:
     model = kind.model
-    key = key_of(model, request.form.get("_row", ""))
-    row = None if key is None else session().get(model, key)
-    if row is None or row.removed_at is None:
+    keys = [key_of(model, text) for text in request.form.getlist("_row")[:_MOST]]
+    found = [session().get(model, key) for key in keys if key is not None]
+    rows = [row for row in found if row is not None and row.removed_at is not None]
+    if not rows:
         abort(404)
-    if removal.restore(row):
-        called = f"{model.SINGULAR[:1].upper()}{model.SINGULAR[1:]}"
-        flash(f"{called} {row} is restored.")
-        shown = links.row_url(row) if request.form.get("_open") else ""
-        return redirect(shown or url_for(f"{model.ENDPOINT}.bin_page"), 303)
+    row = rows[0]
+    if removal.restore(*rows):
+        if len(rows) == 1:
+            flash(f"{upper(model.SINGULAR)} {row} is restored.")
+        else:
+            flash(f"{len(rows)} {model.PLURAL} are restored.")
+        return redirect(_shown(model, rows), 303)
     page = render_template(
         "look/bin.html", model=model, listing=Listing(kind), refused=row
     )
     return page, 409
+
+
+def _shown(model: Any, rows: list[Any]) -> str:
+    """Where rows are seen again: in the bin's page, or where they were before."""
+    endpoint = f"{model.ENDPOINT}.list_page"
+    if not request.form.get("_open"):
+        return url_for(f"{model.ENDPOINT}.bin_page")
+    if len(rows) > 1 and endpoint in current_app.view_functions:
+        return places.list_url(endpoint)
+    return links.row_url(rows[0]) or url_for(f"{model.ENDPOINT}.bin_page")
 
 
 def _confirm(model: Any, effects: removal.Effects | None = None) -> str:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from flask import abort, flash, redirect, render_template, request, url_for
+from flask import abort, flash, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 from sqlalchemy.exc import IntegrityError
 
-from . import parts, removal
+from . import parts, places, removal
 from .attachments import File
 from .database import live, session
 from .embedded import Parts
@@ -36,7 +36,7 @@ def answer(form: Form, *, removes: bool, changes: bool) -> ResponseReturnValue:
     rows = _rows(model, keys)
     if not rows:
         flash("Choose some rows first.")
-        return redirect(url_for(f"{model.ENDPOINT}.list_page"))
+        return redirect(places.list_url(f"{model.ENDPOINT}.list_page"))
     settable = _settable(form) if changes else {}
     name = request.values.get("_field", "")
     doing = request.values.get("_do", "")
@@ -93,7 +93,7 @@ def _remove(model: Any, rows: list[Any]) -> ResponseReturnValue:
     count = len(rows)
     if removal.is_done(effects, *rows):
         flash(f"{count} {model.SINGULAR if count == 1 else model.PLURAL} removed.")
-        return redirect(url_for(f"{model.ENDPOINT}.list_page"), 303)
+        return redirect(places.list_url(f"{model.ENDPOINT}.list_page"), 303)
     page = render_template(
         "look/chosen.html",
         model=model,
@@ -115,7 +115,7 @@ def _set(form: Form, rows: list[Any], name: str) -> ResponseReturnValue:
     if sure and not refused:
         session().commit()
         flash(f"{field.label} is set on {len(rows)} {model.PLURAL}.")
-        return redirect(url_for(f"{model.ENDPOINT}.list_page"), 303)
+        return redirect(places.list_url(f"{model.ENDPOINT}.list_page"), 303)
     session().rollback()
     entry = _entry(form, name, typed)
     page = render_template(

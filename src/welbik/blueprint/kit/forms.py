@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
-from flask import abort, current_app, redirect, request, url_for
+from flask import abort, current_app, g, redirect, request, url_for
 from sqlalchemy import Select, select
 from sqlalchemy.exc import IntegrityError
 
@@ -26,13 +26,13 @@ from . import (
 )
 from .attachments import File
 from .database import live, session
-from .fields import Field, Refused
-from .relations import Many, Reference
+from .fields import Field, Refused, Slug
+from .relations import Many, Reference, key_of
 
 _TAKEN = "This is taken already: it must be different for each."
 _LOOP = "This would make it its own ancestor."
 _NAMED = 5
-_OURS = {"_token", "_seen", "_once", "_take", "_return", parts.PARAMETER}
+_OURS = {"_token", "_seen", "_once", "_take", "_return", parts.PARAMETER, "_then"}
 
 
 class Unique(NamedTuple):
@@ -84,8 +84,22 @@ class Form:
     def blank(self, row: Any) -> Entry:
         """A new row: the defaults, what the address asks for (`?hive=3`), and its parent."""
         given = {name: field.first() for name, field in self.fields.items()}
+        given |= self._copied()
         asked = {k: v for k, v in request.args.items() if k in self.fields}
         return Entry(self, given | asked | self._owned(row), once=notes.new_name())
+
+    def _copied(self) -> dict[str, str]:
+        """What a copy of another row has of it: all but what is its own alone."""
+        key = key_of(self.model, request.args.get("_copy", ""))
+        rows = live(select(self.model).where(self.model.id == key), self.model)
+        row = None if key is None else session().scalar(rows)
+        if row is None:
+            return {}
+        fields = self.fields.items()
+        own = {
+            n for n, f in fields if f.unique or f.address or isinstance(f, File | Slug)
+        }
+        return {n: f.typed(getattr(row, f.column)) for n, f in fields if n not in own}
 
     def _owned(self, row: Any) -> dict[str, str]:
         fields = self.fields.values()
@@ -305,6 +319,8 @@ class Entry:
                 return False
             self._settle_uploads(row)
             session().commit()
+            if request.form.get("_then") == "new":
+                g.again = self._kept_for_next()
             sweeping.sweep()
         except IntegrityError:
             # Somebody took a value or a row between the check and now, or sent this form.
@@ -315,6 +331,16 @@ class Entry:
                 raise
             return False
         return True
+
+    def _kept_for_next(self) -> dict[str, str]:
+        """What the next row is likely to have too: what this one is related to."""
+        fields = self.form.fields.items()
+        related = [
+            n
+            for n, f in fields
+            if isinstance(f, Reference) and not (f.owned or f.unique)
+        ]
+        return {name: self.typed[name] for name in related if self.typed[name]}
 
     def _settle_uploads(self, row: Any) -> None:
         for field in self.form.fields.values():

@@ -6,9 +6,9 @@ import hashlib
 import re
 from pathlib import Path
 from typing import Any
-from urllib.parse import parse_qs, quote, urlsplit
+from urllib.parse import parse_qs, quote, urlencode, urlsplit
 
-from flask import current_app, request, url_for
+from flask import current_app, g, request, url_for
 
 from . import guard, notes
 
@@ -66,6 +66,13 @@ def edit_url(row: Any) -> str:
     return url_for(endpoint, owner=parent.url_part, part=row.url_part)
 
 
+def copy_url(row: Any) -> str:
+    """The address of a new row's form that begins as a copy of one."""
+    endpoint = f"{row.ENDPOINT}.edit_page"
+    owner = {"owner": getattr(row, row.OWNER).url_part} if row.OWNER else {}
+    return url_for(endpoint, **owner, _copy=row.id)
+
+
 def can_make(model: Any) -> bool:
     """Whether rows of a model are made on a page of their own."""
     rules = current_app.url_map.iter_rules() if not model.OWNER else ()
@@ -94,6 +101,9 @@ def back(otherwise: str, row: Any = None) -> str:
 
     A form that was left to make `row` gets it as its choice.
     """
+    again = g.pop("again", None)
+    if again is not None:
+        return f"{request.path}?{urlencode(again)}"
     wanted = asked_return()
     draft = parse_qs(urlsplit(wanted).query).get("_draft", [""])[0]
     kept = notes.read(draft) if draft and row is not None else None

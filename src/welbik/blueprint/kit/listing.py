@@ -8,14 +8,14 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
-from urllib.parse import quote_plus
+from urllib.parse import parse_qsl, quote_plus, urlsplit
 
 import sqlalchemy as sa
-from flask import redirect, render_template, request
+from flask import make_response, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import counting, export, paging, words
+from . import counting, export, paging, places, words
 from .columns import sql
 from .database import session
 from .filters import Choice, Filter
@@ -25,7 +25,7 @@ from .prepared import Prepared
 SIZES = (10, 25, 50, 100, 200)
 # No field is called so: names of fields begin with a letter, and hold no dash.
 _OWN = "_"
-_SEARCH, _PANEL, _AS = "_search", "_filter", "_as"
+_SEARCH, _PANEL, _AS, _CHOSEN = "_search", "_filter", "_as", "_chosen"
 _SORT, _AFTER, _BEFORE, _SIZE = "sort", "after", "before", "size"
 # What the panel's controls are called beyond the names of their filters.
 _ENDS = ("-low", "-high", "-empty")
@@ -41,7 +41,13 @@ def answer(kind: List, template: str) -> ResponseReturnValue:
     listing = Listing(kind)
     if request.args.get(_AS) == "csv":
         return export.answer(kind.model.PLURAL, kind.headings, listing.everything())
-    return render_template(template, listing=listing)
+    places.remember()
+    answer = make_response(render_template(template, listing=listing))
+    before = urlsplit(request.headers.get("HX-Current-URL", "")).query
+    if dict(parse_qsl(before)).get(_SEARCH) and listing.search:
+        # Each letter that is typed is no page to go back to.
+        answer.headers["HX-Replace-Url"] = request.full_path
+    return answer
 
 
 def _tidy(kind: List) -> str | None:
@@ -64,14 +70,22 @@ class Listing:
     """One page of a list, as the address asks for it.
 
     Only rows that meet the conditions of `where`; `name` tells lists on a page apart.
+    With a query `asked` before it loads nothing, and can say what stands beside a row.
     """
 
     def __init__(
-        self, kind: List, *where: Any, name: str = _OWN, size: int = 0
+        self,
+        kind: List,
+        *where: Any,
+        name: str = _OWN,
+        size: int = 0,
+        asked: str | None = None,
     ) -> None:
         self.kind = kind
         self.name = name
-        self.asked: dict[str, str] = request.args.to_dict()
+        self.asked: dict[str, str] = (
+            request.args.to_dict() if asked is None else dict(parse_qsl(asked))
+        )
         sort = self.asked.get(f"{name}{_SORT}", "")
         self.sort = sort if sort.removeprefix("-") in kind.sorts else kind.first
         self.size = self._size(size)
@@ -81,6 +95,8 @@ class Listing:
             else ""
         )
         self.unread: list[str] = []
+        if sort and sort != self.sort:
+            self.unread.append(f"{name}{_SORT}={sort[:80]}")
         self.conditions = self._conditions() if name == _OWN else {}
         rows = kind.rows.where(*where) if where else kind.rows
         searched = words.having(rows, self.search, kind.search) if self.search else rows
@@ -91,6 +107,8 @@ class Listing:
         # Where a filter meets another, or a bin, each row is looked up: counting stops sooner.
         met = len(self.conditions) + (kind.rows.whereclause is not None) > 1
         self.most = counting.MET if self.conditions and met else counting.COUNTED
+        if asked is not None:
+            return
         self.counted = self._count()
         self.rows, self.first, self._more, self._edges = self._load()
         whole = not self._more and self.first == 1
@@ -149,6 +167,24 @@ class Listing:
         first = max(1, start[0] - len(rows)) if back else start[0]
         # Going back, what follows is known to be there, and what comes before is not.
         return rows, 1 if back and not more else first, back or more, edges
+
+    def beside(self, row: Any) -> tuple[Any, Any]:
+        """The rows before and after one, in the order of the list; None where there is none."""
+        keys = self.kind.order(self.sort)
+        rows = self.kind.joined(self.matching, self.sort)
+        own = rows.with_only_columns(*(key.column for key in keys))
+        connection = session().connection()
+        values = connection.execute(own.where(self.kind.model.id == row.id)).first()
+        if values is None:
+            return None, None
+        given = tuple(value is not None for value in values)
+        edge: dict[str, Any] = {paging.parameter(n): v for n, v in enumerate(values)}
+        found = []
+        for back in (True, False):
+            page = self.kind.page_of(rows, keys, back, given)
+            line = connection.execute(page, {**edge, "most": 1}).first()
+            found.append(None if line is None else self.kind.read(line))
+        return found[0], found[1]
 
     def _rows(
         self, asked: tuple[Any, ...], make: Callable[[], Any], values: Mapping[str, Any]
@@ -305,6 +341,15 @@ class Listing:
         return [
             (size, self.but(**{f"{self.name}{_SIZE}": str(size)})) for size in SIZES
         ]
+
+    @property
+    def all_chosen(self) -> bool:
+        """Whether all rows of the page are ticked: what a link does where there is no script."""
+        return self.asked.get(_CHOSEN) == "all"
+
+    @property
+    def choose_all(self) -> str:
+        return address(self.asked | {_CHOSEN: "all"})
 
     @property
     def download(self) -> str:

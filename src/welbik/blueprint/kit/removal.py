@@ -11,13 +11,14 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import sqlalchemy as sa
-from flask import request
+from flask import flash, request
 from sqlalchemy.exc import IntegrityError
 
 from . import clock, rules, sweeping
 from .database import Base, live, session
 
 _NAMED = 5
+_UNDONE_MOST = 50
 _TOLD_APART = 1_000
 """So many rows of a group are told apart by their keys, more by the ends of these alone."""
 
@@ -60,13 +61,14 @@ class Effects:
         return False
 
 
-def restore(row: Any) -> bool:
-    """Takes a row out of the bin; false if its values are taken, or a rule forbids it now."""
-    change = rules.Change(row)
-    row.removed_at = None
+def restore(*rows: Any) -> bool:
+    """Takes rows out of the bin; false if values are taken, or a rule forbids it now."""
+    changes = [rules.Change(row) for row in rows]
+    for row in rows:
+        row.removed_at = None
     try:
         session().flush()
-        if not list(change.broken(())):
+        if not any(broken for change in changes for broken in change.broken(())):
             session().commit()
             return True
     except IntegrityError:
@@ -265,9 +267,14 @@ def remove(found: Effects, *rows: Any) -> bool:
 def _bin(found: Effects, model: Any, which: Any) -> bool:
     keys = sa.select(model.id).where(which)
     touched = rules.touched({model: keys})
+    some = list(session().scalars(keys.limit(_UNDONE_MOST + 1)))
     binned = sa.update(model).where(which).values(removed_at=clock.now())
     session().execute(binned, execution_options={"synchronize_session": False})
-    return _settled(found, touched)
+    done = _settled(found, touched)
+    if done and len(some) <= _UNDONE_MOST:
+        # The page that tells of it offers to take it back.
+        flash(" ".join([f"{model.ENDPOINT}.bin_page", *map(str, some)]), "undo")
+    return done
 
 
 def remove_all(found: Effects, model: Any, which: Any) -> bool:

@@ -108,6 +108,11 @@ def time(value: dt.time | dt.datetime) -> str:
     )
 
 
+def upper(text: str) -> str:
+    """A text with its first letter large."""
+    return f"{text[:1].upper()}{text[1:]}"
+
+
 def plain(value: Any) -> str:
     """A value as programs read it: for downloads."""
     if value is None:

@@ -22,7 +22,9 @@ from . import (
     history,
     links,
     logs,
+    overview,
     parts,
+    places,
     shield,
     trees,
     uploads,
@@ -66,6 +68,8 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         to_page=links.to_page,
         row_url=links.row_url,
         edit_url=links.edit_url,
+        copy_url=links.copy_url,
+        list_url=places.list_url,
         asked_return=links.asked_return,
         above=trees.above,
         below=trees.below,
@@ -74,6 +78,8 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         is_stale=guard.is_stale,
         request_number=logs.number,
         changes_of=history.of,
+        count_rows=overview.count_rows,
+        begin_with=overview.begin_with,
         pages=lambda: app.view_functions,
     )
     app.secret_key = guard.secret_key(files)

@@ -148,6 +148,35 @@ function offline(now) {
 // Where a problem is shown, or a form begins, one goes on there.
 document.querySelector("[autofocus]")?.focus();
 
+// A long list is narrowed by typing; Enter goes to the first that is left, Escape closes what is open.
+document.addEventListener("input", (event) => {
+  const wanted = event.target.dataset?.narrows;
+  if (!wanted) return;
+  const words = event.target.value.toLowerCase().split(/\s+/);
+  const list = wanted === "menu" ? event.target.closest("nav") : document.getElementById(wanted);
+  for (const one of list.querySelectorAll(wanted === "menu" ? "li" : "label")) {
+    one.hidden = !words.every((word) => one.textContent.toLowerCase().includes(word));
+  }
+});
+document.addEventListener("keydown", (event) => {
+  if (event.key === "Enter" && event.target.dataset?.narrows) {
+    event.preventDefault();
+    const list = event.target.closest("nav, fieldset");
+    list.querySelector("li:not([hidden]) a, label:not([hidden]) input")?.click();
+  }
+  if (event.key !== "Escape") return;
+  const menu = event.target.closest?.("details[open]");
+  if (menu) {
+    menu.open = false;
+    menu.querySelector("summary").focus();
+  } else if (event.target.closest?.("[data-closes]")) {
+    location.assign(event.target.closest("[data-closes]").dataset.closes);
+  }
+});
+document.querySelector("details.menu")?.addEventListener("toggle", (event) => {
+  if (event.target.open) event.target.querySelector("[data-narrows]")?.focus();
+});
+
 // Several boxes at once: from the last one that was ticked to this one.
 let last = null;
 document.addEventListener("click", (event) => {

@@ -1,0 +1,149 @@
+"""The way through a day: back to the list as it was, row after row, copies, and a removal undone."""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from loaded import Application, application, ask
+
+SHOP = """\
+model Shelf
+    name    text 1..20, required, unique
+    items   <- Item.shelf
+
+model Item
+    code    text 4..4, required, unique
+    shelf   -> Shelf, required
+    label_  text 1..20
+    price   integer 0..99, required
+    pages list, new, view, edit, remove
+    list code, shelf, price
+    sort code
+    keep bin
+
+seed
+    3 Shelf
+    30 Item
+"""
+
+
+@pytest.fixture(scope="module")
+def app() -> Iterator[Application]:
+    with application(SHOP) as app:
+        yield app
+
+
+def _links(page: str) -> dict[str, str]:
+    found = re.search(r'<nav class="place".*?</nav>', page, re.S)
+    shown = found[0] if found else ""
+    named = re.findall(r'<a (?:rel="(\w+)" )?href="([^"]*)"', shown)
+    return {rel or "back": html.unescape(url) for rel, url in named}
+
+
+def _rows(page: str) -> list[str]:
+    return re.findall(r'<th scope="row"><a href="([^"]*)"', page)
+
+
+@pytest.mark.parametrize("query", ["", "?_sort=-price", "?price=20..80&_sort=shelf", "?_search=e"])
+def test_each_row_leads_to_the_next_one_of_its_list(app: Application, query: str) -> None:
+    page = app.client.get(f"/items{query}{'&' if query else '?'}_size=100").text
+    rows = _rows(page)
+    assert len(rows) > 2
+    at, walked = rows[0], [rows[0]]
+    while following := _links(app.client.get(at).text).get("next"):
+        before, at = at, following
+        walked.append(at)
+        assert _links(app.client.get(at).text)["prev"] == before
+    assert walked == rows
+    edit = _links(app.client.get(f"{rows[1]}/edit").text)
+    assert (edit["prev"], edit["next"]) == (f"{rows[0]}/edit", f"{rows[2]}/edit")
+
+
+def test_the_way_back_is_the_list_as_it_was(app: Application) -> None:
+    app.client.get("/items?price=20..80&_sort=-price")
+    page = app.client.get("/items/3").text
+    assert _links(page)["back"] == "/items?price=20..80&_sort=-price#_row-3"
+    assert "‹ Items, filtered" in page
+    assert "/items?price=20..80" in html.unescape(
+        app.client.get("/items/chosen?_row=1&_do=remove").text
+    )
+    assert app.post("/items/3/remove", {}).location == "/items?price=20..80&_sort=-price"
+    app.client.get("/items")
+    assert _links(app.client.get("/items/4").text)["back"] == "/items#_row-4"
+    other = app.flask.test_client()
+    assert "filtered" not in other.get("/items/4").text
+
+
+def test_the_last_lists_alone_are_kept(app: Application) -> None:
+    for number in range(40):
+        app.client.get(f"/items?_search={'x' * number}")
+        app.client.get(f"/shelves?_search={'y' * 600}")
+    with app.client.session_transaction() as kept:
+        assert kept["lists"] == {"item.list_page": f"_search={'x' * 39}"}
+    app.client.get("/items")
+
+
+def test_save_and_new_keeps_what_it_is_related_to(app: Application) -> None:
+    typed = {"code": "AAA1", "shelf": "2", "price": "5", "_then": "new"}
+    again = app.post("/items/new", typed).location
+    assert again == "/items/new?shelf=2"
+    page = app.client.get(again).text
+    assert re.search(r'value="2" selected|value="2" checked', page)
+    assert 'name="code" type="text" value=""' in page
+
+
+def test_a_copy_has_all_but_what_is_its_own(app: Application) -> None:
+    app.post("/items/new", {"code": "BBB1", "shelf": "3", "price": "77", "label_": "Kept"})
+    row = ask(app, "SELECT id FROM item WHERE code = 'BBB1'")
+    copy = re.search(r'href="([^"]*_copy=[^"]*)"', app.client.get(f"/items/{row}").text)
+    assert copy
+    page = app.client.get(html.unescape(copy[1])).text
+    assert 'value="77"' in page and 'value="Kept"' in page and "BBB1" not in page
+    for odd in ("", "x", "-1", "999999", "1 OR 1=1"):
+        assert app.client.get("/items/new", query_string={"_copy": odd}).status_code == 200
+
+
+def test_a_removal_is_undone_from_where_it_is_told(app: Application) -> None:
+    for keys in (["5"], ["6", "7", "8"]):
+        if len(keys) == 1:
+            done = app.post(f"/items/{keys[0]}/remove", {})
+        else:
+            done = app.post("/items/chosen", {"_row": keys, "_do": "remove"})
+        page = app.client.get(done.location).text
+        form = re.search(r'<form class="undo".*?action="([^"]*)".*?</form>', page, re.S)
+        assert form and "removed" in page
+        sent: dict[str, Any] = {"_do": "restore", "_open": "yes"}
+        sent["_row"] = re.findall(r'name="_row" value="([^"]*)"', form[0])
+        assert sent["_row"] == keys
+        assert app.post(form[1], sent).status_code == 303
+        marks = ",".join(keys)
+        assert ask(
+            app, f"SELECT count(*) FROM item WHERE id IN ({marks}) AND removed_at IS NULL"
+        ) == len(keys)
+
+
+def test_the_first_page_counts_and_says_where_to_begin(app: Application) -> None:
+    page = app.client.get("/").text
+    counts = dict(re.findall(r"<b>(\w+)</b> <span class=\"count\">([\d,]+)<", page))
+    assert counts["Shelves"] == "3"
+    with application(SHOP.partition("seed")[0]) as empty:
+        page = empty.client.get("/").text
+        assert '<a href="/shelves/new">Shelves</a>' in page and "/items/new" not in page
+
+
+def test_a_search_is_one_entry_of_the_browsers_history(app: Application) -> None:
+    first = app.client.get("/items?_search=a", headers={"HX-Current-URL": "http://localhost/items"})
+    assert "HX-Replace-Url" not in first.headers
+    here = {"HX-Current-URL": "http://localhost/items?_search=a"}
+    assert (
+        app.client.get("/items?_search=ab", headers=here).headers["HX-Replace-Url"]
+        == "/items?_search=ab"
+    )
+
+
+def test_an_unknown_sort_is_said(app: Application) -> None:
+    assert "left out: _sort=nothing" in app.client.get("/items?_sort=nothing").text
