@@ -147,3 +147,55 @@ def test_a_search_is_one_entry_of_the_browsers_history(app: Application) -> None
 
 def test_an_unknown_sort_is_said(app: Application) -> None:
     assert "left out: _sort=nothing" in app.client.get("/items?_sort=nothing").text
+
+
+KEPT = """\
+model Book
+    title   text 1..40, required
+    pages_  integer 1..999
+    parts   <-> Tag
+    called "book" | "books"
+    keep history
+
+model Tag
+    name    text 1..20, required
+
+seed
+    1 Book
+    3 Tag
+"""
+
+
+def _form(app: Application, path: str) -> dict[str, Any]:
+    page = app.client.get(path).text
+    found: dict[str, Any] = dict(
+        re.findall(r'name="(title|pages_)" type="\w+" value="([^"]*)"', page)
+    )
+    found["parts"] = sorted(re.findall(r'name="parts" value="(\d)" checked', page))
+    return found
+
+
+def test_an_earlier_version_is_brought_back_in_part_or_whole() -> None:
+    with application(KEPT) as app:
+        first = {"title": "One", "pages_": "11", "parts": ["1"]}
+        book = app.post("/books/new", first).location
+        second = {"title": "Two", "pages_": "22", "parts": ["1", "2"]}
+        told = app.client.get(app.change(f"{book}/edit", second).location).text
+        version = re.search(r'href="([^"]*_version=\d+)"', told)
+        assert version and "Take the change back" in told
+        assert (
+            app.change(f"{book}/edit", {**second, "title": "Three", "parts": []}).status_code == 303
+        )
+        assert _form(app, html.unescape(version[1])) == first
+        shown = app.client.get(html.unescape(version[1])).text
+        assert "Nothing is stored before you save" in shown
+        history = app.client.get(f"{book}?_tab=its-history").text
+        versions = re.findall(r'href="([^"]*_version=\d+)"', history)
+        assert len(versions) == 2
+        assert _form(app, html.unescape(versions[0])) == second
+        assert app.change(f"{book}/edit", first).status_code == 303
+        assert _form(app, f"{book}/edit") == first
+        for odd in ("0", "-1", "x", "9" * 30, "٣"):
+            assert _form(app, f"{book}/edit?_version={odd}") == first
+        other = app.post("/books/new", {"title": "Other"}).location
+        assert _form(app, f"{other}/edit?{versions[0].partition('?')[2]}")["title"] == "Other"

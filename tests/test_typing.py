@@ -206,3 +206,84 @@ def test_what_was_typed_is_not_left_unasked(page: Page) -> None:
     page.get_by_role("link", name="Cancel").press("Enter")
     page.wait_for_url(re.compile("/keepers$"))
     assert asked == ["beforeunload"]
+
+
+@pytest.fixture(scope="module")
+def forty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """A site of forty models in five groups."""
+    project = Project(tmp_path_factory.mktemp("forty"))
+    project.write("welbik.toml", 'package = "bees"\ndatabase = "sqlite:///bees.db"\n')
+    models = "".join(
+        f'model Thing{n} "One of very many things"\n    name text 1..40, required\n'
+        f"    averyveryverylongnamewithoutanybreak text 1..90\n"
+        f'    menu "Group {n % 5}"\n    called "thing of kind {n}" | "things of kind {n}"\n'
+        for n in range(40)
+    )
+    project.declare(f"{models}seed\n    3 Thing0\n")
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    with served(project) as address:
+        yield address
+
+
+@pytest.mark.parametrize("width", [320, 360, 1280])
+def test_forty_models_take_one_line_and_are_found_by_typing(
+    browser: Browser, forty: str, width: int
+) -> None:
+    context = browser.new_context(base_url=forty, viewport={"width": width, "height": 740})
+    page = context.new_page()
+    for path in ("/", "/things-of-kind-0", "/things-of-kind-0/1", "/things-of-kind-0/new"):
+        page.goto(path)
+        assert page.evaluate("document.documentElement.scrollWidth") <= width, path
+        assert page.evaluate("document.querySelector('.masthead').offsetHeight") < 70
+    page.goto("/")
+    page.locator("summary").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("searchbox", name="Go to")).to_be_focused()
+    page.keyboard.type("kind 37")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/things-of-kind-37$"))
+    page.locator("summary").focus()
+    page.keyboard.press("Enter")
+    page.keyboard.press("Escape")
+    expect(page.locator("details.menu")).not_to_have_attribute("open", "")
+    context.close()
+
+
+def test_nothing_moves_when_a_check_says_something(page: Page) -> None:
+    page.goto("/keepers/new")
+    below = page.get_by_label("Joined")
+    before = below.bounding_box()
+    page.get_by_label("Email").focus()
+    page.keyboard.type("nobody")
+    page.keyboard.press("Tab")
+    expect(page.locator("#email-problem")).not_to_have_text("")
+    assert below.bounding_box() == before
+    page.get_by_role("button", name="Save", exact=True).press("Enter")
+    expect(page.get_by_label("Email")).to_be_visible()
+
+
+def test_save_is_in_sight_on_a_long_form(page: Page) -> None:
+    page.goto("/hives/new")
+    box = page.get_by_role("button", name="Save", exact=True).bounding_box()
+    assert box and box["y"] + box["height"] <= 800
+
+
+def test_shift_ticks_all_between(page: Page) -> None:
+    page.goto("/keepers")
+    boxes = page.locator('input[name="_row"]')
+    boxes.nth(1).click()
+    boxes.nth(6).click(modifiers=["Shift"])
+    assert page.locator('input[name="_row"]:checked').count() == 6
+    expect(page.locator("#_chosen-count")).to_have_text(" (6)")
+
+
+def test_what_cannot_be_reached_is_said(page: Page) -> None:
+    page.goto("/keepers")
+    page.context.set_offline(True)
+    page.get_by_role("searchbox").focus()
+    page.keyboard.type("an")
+    expect(page.locator("#_offline")).to_be_visible()
+    page.context.set_offline(False)
+    page.keyboard.type("n")
+    expect(page.locator("#_offline")).to_be_hidden()

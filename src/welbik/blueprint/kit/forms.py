@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
-from flask import abort, current_app, g, redirect, request, url_for
+from flask import abort, current_app, flash, g, redirect, request, url_for
 from sqlalchemy import Select, select
 from sqlalchemy.exc import IntegrityError
 
@@ -70,6 +70,8 @@ class Form:
         if request.method == "POST":
             return self.read(row)
         entry = self.of(row) if row.id is not None else self.blank(row)
+        if row.id is not None:
+            entry.take_back(history.before(row, request.args.get("_version", "")))
         kept = notes.read(request.args.get("_draft", ""))
         if (
             kept is not None
@@ -219,6 +221,8 @@ class Entry:
         self.meanwhile: list[conflicts.Difference] = []
         # Where one goes on, coming back to a form.
         self.begun: list[str] = []
+        # The fields that hold what the row held earlier.
+        self.earlier: list[str] = []
 
     @property
     def status(self) -> int:
@@ -255,6 +259,16 @@ class Entry:
         if there is not None:
             shown = links.row_url(there) or url_for("start_page")
             abort(redirect(links.back(shown, there), 303))
+
+    def take_back(self, earlier: dict[str, str]) -> None:
+        """Fills in what the row held earlier, to be looked over and saved."""
+        fields = self.form.fields
+        found = {n: t for n, t in earlier.items() if n in fields and t != self.typed[n]}
+        for name, text in found.items():
+            field = fields[name]
+            if not (field.owned or field.fixed or isinstance(field, File)):
+                self.typed[name] = text
+                self.earlier.append(name)
 
     def _read(self, field: Field, row: Any) -> Any:
         """The value of a field: what was not touched stays exactly as it is stored."""
@@ -314,6 +328,8 @@ class Entry:
             return False
         if self.problems:
             return False
+        change_of_old = row.id is not None
+        noted = history.last(row) if change_of_old else 0
         try:
             if not self.store(row):
                 return False
@@ -322,6 +338,8 @@ class Entry:
             if request.form.get("_then") == "new":
                 g.again = self._kept_for_next()
             sweeping.sweep()
+            if change_of_old and hasattr(row, "HISTORY"):
+                self._offer_undo(row, noted)
         except IntegrityError:
             # Somebody took a value or a row between the check and now, or sent this form.
             session().rollback()
@@ -331,6 +349,12 @@ class Entry:
                 raise
             return False
         return True
+
+    def _offer_undo(self, row: Any, noted: int) -> None:
+        """The notice of a change leads to the form as it was before, where anything changed."""
+        number = history.last(row)
+        if number != noted:
+            flash(f"{links.edit_url(row)}?_version={number}", "version")
 
     def _kept_for_next(self) -> dict[str, str]:
         """What the next row is likely to have too: what this one is related to."""
@@ -382,7 +406,7 @@ class Entry:
     ) -> dict[str, list[str]]:
         """What was and what became of the fields that changed, as people read it."""
         return {
-            name: [field.told(field.typed(v)) for v in (before.get(name), after[name])]
+            name: _both(field, before.get(name), after[name])
             for name, field in self.form.fields.items()
             if (before.get(name) or None) != (after[name] or None)
             or (name in before and before[name] != after[name])
@@ -406,6 +430,12 @@ class Entry:
                 self.problems.pop(found.name, None)
         self.seen = now.seen
         return bool(self.meanwhile)
+
+
+def _both(field: Field, before: Any, after: Any) -> list[str]:
+    """Two values of a field as people read them, then as its control holds them."""
+    typed = [field.typed(value) for value in (before, after)]
+    return [*map(field.told, typed), *typed]
 
 
 class Link(NamedTuple):

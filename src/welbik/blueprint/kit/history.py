@@ -14,6 +14,7 @@ from .columns import Moment
 from .database import Base, session
 
 _MOST = 50
+_WHOLE, _DIGITS = 4, 15
 
 
 _labels: dict[Any, Mapping[str, str]] = {}
@@ -21,8 +22,12 @@ _labels: dict[Any, Mapping[str, str]] = {}
 
 @dataclass(frozen=True)
 class Entry:
-    """One change: when, and for each field its label, what it was and what it became."""
+    """One change: when, and for each field its label, what it was and what it became.
 
+    `number` finds it again, where what it tells can be typed anew.
+    """
+
+    number: int
     at: dt.datetime
     changes: Sequence[tuple[str, str, str]]
 
@@ -45,7 +50,10 @@ def table(name: str) -> sa.Table:
 
 
 def note(row: Any, changes: Mapping[str, Sequence[str]]) -> None:
-    """Keeps what changed, by the names of the fields: what each was and what it became."""
+    """Keeps what changed, by the names of the fields: what each was and what it became.
+
+    Each as people read it, then as a form would hold it.
+    """
     if changes:
         values = {
             "row": str(row.id),
@@ -59,13 +67,47 @@ def of(row: Any) -> Sequence[Entry]:
     """The last changes of a row, newest first."""
     kept = row.HISTORY
     found = (
-        sa.select(kept.c.changed_at, kept.c.changes)
+        sa.select(kept.c.id, kept.c.changed_at, kept.c.changes)
         .where(kept.c.row == str(row.id))
         .order_by(kept.c.changed_at.desc(), kept.c.id.desc())
         .limit(_MOST)
     )
     labels = _labels.get(type(row), {})
-    return [
-        Entry(at, [(labels.get(name, name), *told) for name, told in changes.items()])
-        for at, changes in session().execute(found)
-    ]
+    entries = []
+    for number, at, changes in session().execute(found):
+        told = [(labels.get(n, n), *one[:2]) for n, one in changes.items()]
+        # The first entry tells of a new row, and some of older versions hold no typed values.
+        typed = all(
+            len(one) == _WHOLE and one[0] is not None for one in changes.values()
+        )
+        made = all(not one[0] for one in changes.values())
+        entries.append(Entry(number if typed and not made else 0, at, told))
+    return entries
+
+
+def before(row: Any, number: str) -> dict[str, str]:
+    """What a form of the row would have held before one of its changes, and all after it."""
+    kept = getattr(row, "HISTORY", None)
+    plain = number.isascii() and number.isdecimal()
+    if kept is None or not plain or len(number) > _DIGITS:
+        return {}
+    own = (kept.c.id == int(number), kept.c.row == str(row.id))
+    first = sa.select(kept.c.changed_at).where(*own)
+    since = (
+        sa.select(kept.c.changes)
+        .where(kept.c.row == str(row.id), kept.c.changed_at >= first.scalar_subquery())
+        .order_by(kept.c.changed_at.desc(), kept.c.id.desc())
+    )
+    found: dict[str, str] = {}
+    for changes in session().scalars(since):
+        found |= {n: one[2] for n, one in changes.items() if len(one) == _WHOLE}
+    return found
+
+
+def last(row: Any) -> int:
+    """The number of the last change of a row; 0 where there is none."""
+    kept = getattr(row, "HISTORY", None)
+    if kept is None:
+        return 0
+    newest = sa.select(sa.func.max(kept.c.id)).where(kept.c.row == str(row.id))
+    return session().scalar(newest) or 0

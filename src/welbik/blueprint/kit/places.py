@@ -9,8 +9,9 @@ from typing import Any
 
 from flask import request, session, url_for
 
-_MOST = 6
-_LONGEST = 400
+# A cookie holds four thousand characters, and its other contents need room too.
+_MOST = 5
+_LONGEST = 250
 _KEPT = "lists"
 
 

@@ -19,6 +19,7 @@ from .database import Base, live, session
 
 _NAMED = 5
 _UNDONE_MOST = 50
+_TOLD_MOST = 600
 _TOLD_APART = 1_000
 """So many rows of a group are told apart by their keys, more by the ends of these alone."""
 
@@ -271,9 +272,10 @@ def _bin(found: Effects, model: Any, which: Any) -> bool:
     binned = sa.update(model).where(which).values(removed_at=clock.now())
     session().execute(binned, execution_options={"synchronize_session": False})
     done = _settled(found, touched)
-    if done and len(some) <= _UNDONE_MOST:
+    told = " ".join([f"{model.ENDPOINT}.bin_page", *map(str, some)])
+    if done and len(some) <= _UNDONE_MOST and len(told) <= _TOLD_MOST:
         # The page that tells of it offers to take it back.
-        flash(" ".join([f"{model.ENDPOINT}.bin_page", *map(str, some)]), "undo")
+        flash(told, "undo")
     return done
 
 
