@@ -181,7 +181,7 @@ class Form:
         closed = {f.name for f in fields if f.owned or (f.fixed and stored)}
         others = [
             key[:80]
-            for key in (*request.form, *request.files)
+            for key in filter(None, (*request.form, *request.files))
             if key in closed or not (key in _OURS or any(f.owns(key) for f in fields))
         ]
         if others:

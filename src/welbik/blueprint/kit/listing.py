@@ -183,7 +183,9 @@ class Listing:
         for back in (True, False):
             page = self.kind.page_of(rows, keys, back, given)
             line = connection.execute(page, {**edge, "most": 1}).first()
-            found.append(None if line is None else self.kind.read(line))
+            # A list loads what it shows, which may be less than the row's name is made of.
+            key = None if line is None else self.kind.read(line).id
+            found.append(key and session().get(self.kind.model, key))
         return found[0], found[1]
 
     def _rows(

@@ -129,7 +129,7 @@ def put_around(app: Flask) -> None:
             with body.watched():
                 return inner(environ, begin)
         except Exception:
-            if app.testing or app.debug:
+            if app.testing or app.debug or app.config["PROPAGATE_EXCEPTIONS"]:
                 raise
             # The log may be what failed: this goes past it, with nothing of a visitor raw.
             told = traceback.format_exc().encode("ascii", "backslashreplace").decode()
