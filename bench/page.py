@@ -110,7 +110,7 @@ def by_orm(database: Path, templates: dict[str, str]) -> Flask:
     @app.get("/hives")
     def hives() -> str:
         with Session(engine) as session:
-            sort = request.args.get("sort", "code")
+            sort = request.args.get("_sort", "code")
             number = int(request.args.get("page", "1"))
             rows = select(Hive).join(Hive.apiary).options(contains_eager(Hive.apiary))
             rows = rows.where(Hive.removed_at.is_(None))
@@ -138,7 +138,7 @@ def by_driver(database: Path, templates: dict[str, str]) -> Flask:
     def hives() -> str:
         g.connection = sqlite3.connect(database)
         g.connection.row_factory = sqlite3.Row
-        sort = request.args.get("sort", "code")
+        sort = request.args.get("_sort", "code")
         number = int(request.args.get("page", "1"))
         order = {"code": "hive.code, hive.id", "apiary": "apiary.name, hive.id"}[sort]
         found = g.connection.execute(_ROWS_BY_HAND.format(order), [(number - 1) * 25]).fetchall()
@@ -157,7 +157,7 @@ def by_driver(database: Path, templates: dict[str, str]) -> Flask:
 
 def _rows(apiary: str) -> str:
     return f"""{{% for hive in hives %}}
-      <tr>
+      <tr id="_row-{{{{ hive.id }}}}">
         <td class="pick"><input type="checkbox" name="_row" value="{{{{ hive.id }}}}" aria-label="Choose {{{{ hive.code }}}}"></td>
         <th scope="row"><a href="{{{{ url_for('hive', code=hive.code) }}}}">{{{{ hive.code }}}}</a></th>
         <td data-label="Apiary"><a href="{{{{ url_for('apiary', id=hive.apiary_id) }}}}">{{{{ {apiary} }}}}</a></td>
@@ -176,8 +176,9 @@ def _templates(page: str, apiary: str) -> dict[str, str]:
             f'href="/{path}"', f"href=\"{{{{ url_for('other', path='{path}') }}}}\""
         )
     for name in ("code", "apiary", "kind", "frames", "total_kg"):
-        link = f"{{{{ url_for('hives', sort='-{name}' if sort == '{name}' else '{name}')[6:] }}}}"
-        head = re.sub(rf'href="\?_sort=-?{name}"', f'href="{link}"', head)
+        asked = f"'-{name}' if sort == '{name}' else '{name}'"
+        link = f"{{{{ url_for('hives', **{{'_sort': {asked}}})[6:] }}}}"
+        head = re.sub(rf'(href|hx-get)="\?_sort=-?{name}"', rf'\1="{link}"', head)
     shown = "{{ (number - 1) * 25 + 1 }}–{{ number * 25 }} of {{ total }}"
     head = re.sub(r"1–25 of \d+", shown, head)
     foot = re.sub(r"1–25 of \d+", shown, rest.split("</tbody>")[1])
@@ -187,13 +188,13 @@ def _templates(page: str, apiary: str) -> dict[str, str]:
         foot,
     )
     base, top = (head + "<tbody>" + _rows(apiary) + "</tbody>" + foot).split(
-        '<main id="main" tabindex="-1">'
+        '<main id="_main" tabindex="-1">'
     )
     main, bottom = top.split("</main>")
     notices = "{% for kind, message in get_flashed_messages(with_categories=true) %}<p>{{ message }}</p>{% endfor %}"
     layout = (
         base
-        + '<main id="main" tabindex="-1">'
+        + '<main id="_main" tabindex="-1">'
         + notices
         + "{% block main %}{% endblock %}</main>"
         + bottom
