@@ -180,6 +180,32 @@ def test_a_form_of_too_many_names_is_refused_and_told_in_one_line(
     assert record.getMessage().isprintable()
 
 
+def test_a_form_without_uploads_has_no_room_for_them() -> None:
+    text = "model Film\n    name text 9\n    reel file up to 40 MB\n"
+    with application(text) as app:
+        body = b"name=" + b"x" * 3_000_000
+        kind = "application/x-www-form-urlencoded"
+        assert app.client.post("/films/new", data=body, content_type=kind).status_code == 413
+
+
+def test_without_the_secret_nothing_is_stored_whatever_the_code_does(
+    app: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A page that somebody changed by hand may store something of its own."""
+    url, session = app.schema.models["Tag"].url, app.module("kit.database").session
+    tag, before = app.row_class(app.schema.models["Tag"]), ask(app, "SELECT count(*) FROM tag")
+
+    def save(entry: Any, row: Any) -> bool:
+        session().add(tag(name="by hand"))
+        session().commit()
+        return False
+
+    monkeypatch.setattr(app.module("kit.forms").Entry, "save", save)
+    forged = app.client.post(f"/{url}/new", data={"name": "x", "_token": "forged"})
+    assert forged.status_code == 403
+    assert ask(app, "SELECT count(*) FROM tag") == before
+
+
 def test_nothing_of_a_visitor_reaches_a_terminal_raw(app: Application) -> None:
     odd = "\x1b[2J\x9b2J\u202e\u2028\u2029\r\n\0"
     logs = app.module("kit.logs")

@@ -126,6 +126,22 @@ def test_a_removal_is_undone_from_where_it_is_told(app: Application) -> None:
         ) == len(keys)
 
 
+def test_a_removal_is_undone_whatever_the_key_holds() -> None:
+    text = "model Box\n    code text 1..20, required, unique\n    key code\n    keep bin\n"
+    with application(text) as app:
+        assert app.post("/boxes/new", {"code": "A b c"}).status_code == 303
+        page = app.client.get(app.post("/boxes/A b c/remove", {}).location).text
+        assert re.findall(r'name="_row" value="([^"]*)"', page) == ["A b c"]
+
+
+def test_ticks_are_of_one_page(app: Application) -> None:
+    page = app.client.get("/items?_chosen=all&_size=10").text
+    assert page.count('name="_row"') == page.count(' checked aria-label="Choose') > 5
+    links = re.findall(r'href="([?][^"]*)"', page)
+    assert sum("_chosen" in link for link in links) == 1
+    assert "_chosen" not in _links(app.client.get("/items/4").text)["back"]
+
+
 def test_the_first_page_counts_and_says_where_to_begin(app: Application) -> None:
     page = app.client.get("/").text
     counts = dict(re.findall(r"<b>(\w+)</b> <span class=\"count\">([\d,]+)<", page))

@@ -8,7 +8,7 @@ import sqlite3
 from collections.abc import Iterator
 from typing import Any, ClassVar
 
-from flask import Flask, current_app, g, request
+from flask import Flask, abort, current_app, g, request
 from sqlalchemy import (
     Connection,
     Engine,
@@ -129,6 +129,9 @@ def session() -> Session:
     """The session of this request, closed when the request ends."""
     if "session" not in g:
         g.session = Session(current_app.extensions["engine"])
+        if guard.is_stale():
+            # Whatever the page's own code does: without the secret nothing is stored.
+            event.listen(g.session, "before_commit", _refuse)
         if (
             request
             and request.method == "POST"
@@ -138,6 +141,10 @@ def session() -> Session:
             g.session.connection(execution_options={"writes": True})
     opened: Session = g.session
     return opened
+
+
+def _refuse(refused: Session) -> None:
+    abort(403)
 
 
 def close() -> None:

@@ -78,6 +78,8 @@ def protect(app: Flask) -> None:
         # Reading a name costs as much as a long value: both are bounded.
         names = request.query_string.count(b"&")
         if request.mimetype == "application/x-www-form-urlencoded":
+            # It has no uploads, so the room for those is none of its.
+            request.max_content_length = _BODY
             names = max(names, request.get_data().count(b"&"))
         if names > _FIELDS:
             abort(413)

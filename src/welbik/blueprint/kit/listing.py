@@ -41,7 +41,8 @@ def answer(kind: List, template: str) -> ResponseReturnValue:
     listing = Listing(kind)
     if request.args.get(_AS) == "csv":
         return export.answer(kind.model.PLURAL, kind.headings, listing.everything())
-    places.remember()
+    if not listing.all_chosen:
+        places.remember()
     answer = make_response(render_template(template, listing=listing))
     before = urlsplit(request.headers.get("HX-Current-URL", "")).query
     if dict(parse_qsl(before)).get(_SEARCH) and listing.search:
@@ -86,6 +87,8 @@ class Listing:
         self.asked: dict[str, str] = (
             request.args.to_dict() if asked is None else dict(parse_qsl(asked))
         )
+        # Ticks are of this page: no link from it takes them along.
+        self.all_chosen = self.asked.pop(_CHOSEN, "") == "all"
         sort = self.asked.get(f"{name}{_SORT}", "")
         self.sort = sort if sort.removeprefix("-") in kind.sorts else kind.first
         self.size = self._size(size)
@@ -345,12 +348,8 @@ class Listing:
         ]
 
     @property
-    def all_chosen(self) -> bool:
-        """Whether all rows of the page are ticked: what a link does where there is no script."""
-        return self.asked.get(_CHOSEN) == "all"
-
-    @property
     def choose_all(self) -> str:
+        """The address that ticks all rows of the page, where there is no script."""
         return address(self.asked | {_CHOSEN: "all"})
 
     @property

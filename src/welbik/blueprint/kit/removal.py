@@ -272,10 +272,10 @@ def _bin(found: Effects, model: Any, which: Any) -> bool:
     binned = sa.update(model).where(which).values(removed_at=clock.now())
     session().execute(binned, execution_options={"synchronize_session": False})
     done = _settled(found, touched)
-    told = " ".join([f"{model.ENDPOINT}.bin_page", *map(str, some)])
-    if done and len(some) <= _UNDONE_MOST and len(told) <= _TOLD_MOST:
+    told = list(map(str, some))
+    if done and len(some) <= _UNDONE_MOST and len("".join(told)) <= _TOLD_MOST:
         # The page that tells of it offers to take it back.
-        flash(told, "undo")
+        flash({"where": f"{model.ENDPOINT}.bin_page", "keys": told}, "undo")  # type: ignore[arg-type]
     return done
 
 

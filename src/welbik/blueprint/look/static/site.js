@@ -53,12 +53,10 @@ document.addEventListener("keydown", (event) => {
 });
 
 // A field is checked when it is left: its message changes, and nothing else.
-let left = null;
 const typed = (field) => [...field.querySelectorAll("input, select, textarea")]
   .map((one) => (one.matches("[type=checkbox], [type=radio]") ? one.checked : one.value)).join("\n");
 document.addEventListener("focusin", (event) => {
   const field = event.target.closest("[data-check]");
-  if (field !== left) left = field;
   if (field && field.dataset.was === undefined) field.dataset.was = typed(field);
 });
 document.addEventListener("focusout", (event) => {
