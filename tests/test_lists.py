@@ -46,6 +46,7 @@ seed
     90 Crate
     5 Mark
 """
+KINDS = ["national", "long", "warre"]
 COLUMNS = ("code", "yard", "spare", "kind", "frames", "weight", "opened", "seen", "sound")
 
 
@@ -227,12 +228,41 @@ def test_pages_hold_every_row_once_there_and_back(
     by_code = {row["code"]: row for row in crates}
     values = [by_code[code][column] for code in found]
     given = [value for value in values if value is not None]
-    assert given == sorted(given, reverse=down)
+    # Choices go by the order they are declared in, and what is empty comes last either way.
+    by = KINDS.index if column == "kind" else None
+    assert given == sorted(given, reverse=down, key=by)
+    assert values == given + [None] * (len(values) - len(given))
     # Back from the last page are the same pages.
     last = f"?_sort={sort}&_size={size}"
     while further := link(app.client.get(f"/crates{last}").text, "next"):
         last = further
     assert list(reversed(walk(app, last, "prev"))) == there
+
+
+@pytest.mark.parametrize("size", [10, 100])
+def test_what_is_sorted_by_several_columns_ends_with_what_is_empty_in_each(
+    app: Application, crates: list[dict[str, Any]], size: int
+) -> None:
+    found = [code for page in walk(app, f"?_size={size}") for code in page]
+    by_code = {row["code"]: row for row in crates}
+    rows = [by_code[code] for code in found]
+    known = [(row["yard"], row["frames"] is None, -(row["frames"] or 0)) for row in rows]
+    assert known == sorted(known) and len(known) == len(crates)
+
+
+def test_what_is_no_choice_any_more_is_still_listed() -> None:
+    with application(YARDS, 60) as app:
+        with sqlite3.connect(app.root / "bees.db") as connection:
+            connection.execute("PRAGMA ignore_check_constraints = ON")
+            connection.execute("UPDATE crate SET kind = 'paper' WHERE id % 7 = 0")
+            stored = dict(connection.execute("SELECT code, kind FROM crate"))
+        for query in ("?_sort=kind&_size=10", "?_sort=-kind&_size=10", "?_sort=kind&_size=100"):
+            known = [*KINDS, "paper"] if "-" not in query else [*KINDS[::-1], "paper"]
+            pages = walk(app, query)
+            places = [
+                known.index(stored[code]) if stored[code] else 9 for page in pages for code in page
+            ]
+            assert places == sorted(places) and len(places) == len(stored)
 
 
 def test_a_row_that_comes_or_goes_moves_no_other_to_another_page(app: Application) -> None:

@@ -159,12 +159,6 @@ def defer_references() -> None:
     session().execute(text("PRAGMA defer_foreign_keys = ON"))
 
 
-def nulls_are_low() -> bool:
-    """Whether the database sorts what is empty before all else."""
-    engine: Engine = current_app.extensions["engine"]
-    return engine.dialect.name != "postgresql"
-
-
 def behind() -> str | None:
     """What to run when the database does not match this code; None when it does.
 

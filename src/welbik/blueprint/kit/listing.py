@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 from typing import Any
 from urllib.parse import parse_qsl, quote_plus, urlsplit
 
@@ -140,24 +141,9 @@ class Listing:
         back = bool(self.asked.get(f"{self.name}{_BEFORE}"))
         text = self.asked.get(f"{self.name}{_BEFORE if back else _AFTER}", "")
         start = paging.place(text, [key.column for key in keys]) if text else None
-        values: dict[str, Any] = {"most": self.size + 1}
-        given: tuple[bool, ...] = ()
         if start is None:
             back = False
-        else:
-            values |= {paging.parameter(n): value for n, value in enumerate(start[1])}
-            given = tuple(value is not None for value in start[1])
-        found = self._rows(
-            ("rows", self.sort, back, given),
-            lambda: self.kind.page_of(
-                self.kind.joined(self._expected(), self.sort),
-                keys,
-                back,
-                given,
-                after=self._is_sorted_after(keys),
-            ),
-            values,
-        )
+        found = self._some(keys, back, start[1] if start else None)
         more, found = len(found) > self.size, found[: self.size]
         if back:
             found.reverse()
@@ -171,6 +157,34 @@ class Listing:
         # Going back, what follows is known to be there, and what comes before is not.
         return rows, 1 if back and not more else first, back or more, edges
 
+    def _some(
+        self, keys: Sequence[paging.Key], back: bool, start: list[Any] | None
+    ) -> list[Any]:
+        """The rows of a page and one more, from some values of the sorted columns on."""
+        rows = self.kind.joined(self._expected(), self.sort)
+        after = self._is_sorted_after(keys)
+        if start is None and self.counted <= self.size:
+            # All of them: no stretch is gone through by itself.
+            return self._rows(
+                ("all", self.sort),
+                lambda: self.kind.page_of(rows, keys, None, False),
+                {"most": self.size + 1},
+            )
+        found: list[Any] = []
+        for number, segment, values in _stretches(keys, back, start):
+            given = tuple(value is not None for value in values)
+            edge = {paging.parameter(n): v for n, v in enumerate(values)}
+            found += self._rows(
+                ("rows", self.sort, number, back, given),
+                partial(
+                    self.kind.page_of, rows, keys, segment, back, given, after=after
+                ),
+                {**edge, "most": self.size + 1 - len(found)},
+            )
+            if len(found) > self.size:
+                break
+        return found
+
     def beside(self, row: Any) -> tuple[Any, Any]:
         """The rows before and after one, in the order of the list; None where there is none."""
         keys = self.kind.order(self.sort)
@@ -180,16 +194,20 @@ class Listing:
         values = connection.execute(own.where(self.kind.model.id == row.id)).first()
         if values is None:
             return None, None
-        given = tuple(value is not None for value in values)
-        edge: dict[str, Any] = {paging.parameter(n): v for n, v in enumerate(values)}
-        found = []
-        for back in (True, False):
-            page = self.kind.page_of(rows, keys, back, given)
-            line = connection.execute(page, {**edge, "most": 1}).first()
-            # A list loads what it shows, which may be less than the row's name is made of.
-            key = None if line is None else self.kind.read(line).id
-            found.append(key and session().get(self.kind.model, key))
-        return found[0], found[1]
+
+        def neighbour(back: bool) -> Any:
+            for _, segment, edge in _stretches(keys, back, list(values)):
+                given = [value is not None for value in edge]
+                asked = {paging.parameter(n): v for n, v in enumerate(edge)}
+                page = self.kind.page_of(rows, keys, segment, back, given)
+                line = connection.execute(page, {**asked, "most": 1}).first()
+                if line is not None:
+                    # A list loads what it shows, which may be less than the row's name.
+                    key = self.kind.read(line).id
+                    return session().get(self.kind.model, key)
+            return None
+
+        return neighbour(back=True), neighbour(back=False)
 
     def _rows(
         self, asked: tuple[Any, ...], make: Callable[[], Any], values: Mapping[str, Any]
@@ -380,13 +398,28 @@ class Listing:
 
     def everything(self) -> Iterator[Any]:
         """All rows that match, in order, a few at a time."""
-        order = (key.ordered for key in self.kind.order(self.sort))
-        rows = (
-            self.kind.joined(self.matching, self.sort)
-            .order_by(*order)
-            .execution_options(yield_per=500)
-        )
-        return map(self.kind.read, session().connection().execute(rows))
+        keys = self.kind.order(self.sort)
+        rows = self.kind.joined(self.matching, self.sort)
+        for segment in paging.segments(keys[0]):
+            some = rows if segment.where is None else rows.where(segment.where)
+            some = some.order_by(*(key.ordered for key in keys[segment.alone :]))
+            some = some.execution_options(yield_per=500)
+            yield from map(self.kind.read, session().connection().execute(some))
+
+
+def _stretches(
+    keys: Sequence[paging.Key], back: bool, start: list[Any] | None
+) -> Iterator[tuple[int, paging.Segment, list[Any]]]:
+    """The stretches of a list from a row's values on, or back: each with what it begins behind."""
+    found = list(enumerate(paging.segments(keys[0])))
+    if back:
+        found.reverse()
+    values = start or []
+    for number, segment in found:
+        if values and not segment.holds(values[0]):
+            continue
+        yield number, segment, values
+        values = []
 
 
 def address(asked: Mapping[str, str]) -> str:

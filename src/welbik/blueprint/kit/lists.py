@@ -75,17 +75,27 @@ class List:
         self,
         rows: Any,
         keys: Sequence[paging.Key],
+        segment: paging.Segment | None,
         back: bool,
-        given: Sequence[bool],
+        given: Sequence[bool] = (),
         *,
         after: bool = False,
     ) -> Any:
-        """The statement for a page: from the start, or `back` or on from a row's values."""
-        order = [key._replace(down=key.down != back) for key in keys]
+        """The statement for a stretch of a page: from its start, or from a row's values on.
+
+        `back` goes the other way. Without a segment it is all of the list.
+        """
         rows = rows.add_columns(*(key.column for key in keys))
-        if given:
-            rows = rows.where(paging.behind(order, given))
         most = sa.bindparam("most", type_=sa.Integer)
+        if segment is None:
+            order = [*paging.expanded(keys[0]), *keys[1:]]
+            return rows.order_by(*(key.ordered for key in order)).limit(most)
+        order = [key._replace(down=key.down != back) for key in keys[segment.alone :]]
+        if segment.where is not None:
+            rows = rows.where(segment.where)
+        if given:
+            rest = given[segment.alone :]
+            rows = rows.where(paging.behind(order, rest, int(segment.alone)))
         if after:
             order = [
                 key._replace(
@@ -117,9 +127,18 @@ class List:
             down = key.startswith("-")
             for column in self.sorts[key.removeprefix("-")]:
                 maybe = paging.is_nullable(column) or column.parent in self._maybe
-                found.append(paging.Key(column, down, maybe))
+                one = paging.Key(column, down, maybe, _choices(column))
+                # The first is gone through stretch by stretch, which an index helps with.
+                found += paging.expanded(one) if found else [one]
         mapper = sa.inspect(self.model)
         name = mapper.get_property_by_column(mapper.primary_key[0]).key
         # In the direction of what comes before: an index can be followed so.
         down = found[-1].down if found else False
         return [*found, paging.Key(getattr(self.model, name), down, False)]
+
+
+def _choices(column: Any) -> tuple[str, ...]:
+    """The choices of a column in their order; none where it has none."""
+    model = column.parent.mapper.class_
+    name = f"{column.key.rstrip('_').upper()}_LABELS"
+    return tuple(getattr(model, name, ()))

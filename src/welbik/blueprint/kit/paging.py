@@ -9,59 +9,100 @@ from __future__ import annotations
 import base64
 import datetime as dt
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from decimal import Decimal
+from functools import partial
+from operator import eq
 from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
-from .database import nulls_are_low
 from .show import measured
 
 
 class Key(NamedTuple):
-    """A column that a list is sorted by: downwards or not, and whether it may be empty."""
+    """A column that a list is sorted by: downwards or not, and whether it may be empty.
+
+    One with `choices` goes by their order, and not by their letters.
+    """
 
     column: Any
     down: bool
     nullable: bool
+    choices: tuple[str, ...] = ()
 
     @property
     def ordered(self) -> Any:
         return self.column.desc() if self.down else self.column.asc()
 
 
-def behind(order: Sequence[Key], given: Sequence[bool]) -> Any:
+class Segment(NamedTuple):
+    """A stretch of a list: the rows of it, and whether its first column is one value there.
+
+    `holds` says whether a value of that column belongs to it.
+    """
+
+    where: Any
+    alone: bool
+    holds: Callable[[Any], bool]
+
+
+def expanded(key: Key) -> list[Key]:
+    """A key as those that a database sorts by alike everywhere: what is empty comes last."""
+    if key.choices:
+        choices = key.choices[::-1] if key.down else key.choices
+        ranks = {choice: rank for rank, choice in enumerate(choices)}
+        known = sa.case(ranks, value=key.column, else_=len(ranks))
+        rank = sa.case((key.column.is_(None), len(ranks) + 1), else_=known)
+        plain = key._replace(choices=())
+        return [Key(rank, False, False), plain]
+    if key.nullable:
+        return [Key(sa.case((key.column.is_(None), 1), else_=0), False, False), key]
+    return [key]
+
+
+def segments(key: Key) -> list[Segment]:
+    """The stretches of a list that is sorted by a key first, each in the order of an index."""
+    column = key.column
+    found = []
+    if key.choices:
+        choices = key.choices[::-1] if key.down else key.choices
+        found = [Segment(column == one, True, partial(eq, one)) for one in choices]
+        # What is none of the choices any more is not lost.
+        others = sa.and_(column.is_not(None), *(column != one for one in choices))
+        known = set(choices)
+        found.append(Segment(others, False, lambda v: v is not None and v not in known))
+    elif key.nullable:
+        found = [Segment(column.is_not(None), False, lambda value: value is not None)]
+    if key.nullable:
+        found.append(Segment(column.is_(None), True, lambda value: value is None))
+    return found or [Segment(None, False, lambda value: True)]
+
+
+def behind(order: Sequence[Key], given: Sequence[bool], first: int = 0) -> Any:
     """The condition that rows come behind one with certain values of the sorted columns.
 
-    The values are parameters named by `parameter`; `given` says which of them are not empty.
-    Built from the last column to the first: behind by a column, or equal there and behind
-    by the next. What is empty comes before all values, or behind them, as the database
-    has it.
+    The values are parameters named by `parameter`, counted from `first`; `given` says which of
+    them are not empty. Built from the last column to the first: behind by a column, or equal
+    there and behind by the next. Before a column that may be empty comes one that says so.
     """
     found: Any = None
     for number, (key, there) in reversed(
         list(enumerate(zip(order, given, strict=True)))
     ):
         column = key.column
-        empty_first = nulls_are_low() != key.down
-        bound: Any = sa.bindparam(parameter(number), type_=column.type)
-        if there:
-            beyond = column < bound if key.down else column > bound
-            same = column == bound
-            if not empty_first and key.nullable:
-                beyond = sa.or_(beyond, column.is_(None))
-        else:
-            beyond = column.is_not(None) if empty_first else sa.false()
+        if not there:
             same = column.is_(None)
+            found = sa.false() if found is None else sa.and_(same, found)
+            continue
+        bound: Any = sa.bindparam(parameter(first + number), type_=column.type)
+        beyond = column < bound if key.down else column > bound
         if found is None:
             found = beyond
-        elif there and (empty_first or not key.nullable):
-            # Said so that an index can be entered at the value.
-            reached = column <= bound if key.down else column >= bound
-            found = sa.and_(reached, sa.or_(beyond, sa.and_(same, found)))
-        else:
-            found = sa.or_(beyond, sa.and_(same, found))
+            continue
+        # Said so that an index can be entered at the value.
+        reached = column <= bound if key.down else column >= bound
+        found = sa.and_(reached, sa.or_(beyond, sa.and_(column == bound, found)))
     return found
 
 
