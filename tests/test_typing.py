@@ -237,13 +237,13 @@ def test_forty_models_take_one_line_and_are_found_by_typing(
         assert page.evaluate("document.documentElement.scrollWidth") <= width, path
         assert page.evaluate("document.querySelector('.masthead').offsetHeight") < 70
     page.goto("/")
-    page.locator("summary").focus()
+    page.locator(".menu summary").focus()
     page.keyboard.press("Enter")
     expect(page.get_by_role("searchbox", name="Go to")).to_be_focused()
     page.keyboard.type("kind 37")
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/things-of-kind-37$"))
-    page.locator("summary").focus()
+    page.locator(".menu summary").focus()
     page.keyboard.press("Enter")
     page.keyboard.press("Escape")
     expect(page.locator("details.menu")).not_to_have_attribute("open", "")

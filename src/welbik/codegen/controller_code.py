@@ -103,7 +103,8 @@ def _chosen(model: Model) -> str:
         f"{what}={page in model.pages}"
         for what, page in (("removes", "remove"), ("changes", "edit"))
     ]
-    return call("return bulk.answer", ["form", *may], indent=4)
+    kind = "LIST" if "list" in model.pages else "None"
+    return call("return bulk.answer", ["form", kind, *may], indent=4)
 
 
 def _without_view(model: Model) -> str:
@@ -193,7 +194,8 @@ def _imports(schema: Schema, model: Model, context: dict[str, Any], models: set[
     local = [import_model(schema, name) for name in named - {model.name}]
     local += [from_import("..kit", kit)] if kit else []
     shaped = "view" in pages and any(f.shape is not None for f in model.fields)
-    forms = ["from .form import form"] if changed or shaped or context["chosen"] else []
+    needs_form = changed or shaped or context["chosen"] or "list" in pages
+    forms = ["from .form import form"] if needs_form else []
     needs_model = model.name in models or pages - {"list"}
     own = [from_import(".model", [model.name])] if needs_model else []
     return [*lines, "", *sorted(local, key=lambda line: line.split()[1]), *forms, *own]

@@ -19,7 +19,16 @@ from ..schema.model import (
     Sort,
 )
 from .joins import Query
-from .page_code import has_bin, heading, is_sortable, last_member, path_of, section_columns
+from .page_code import (
+    has_bin,
+    heading,
+    is_sortable,
+    last_member,
+    more_columns,
+    path_of,
+    section_columns,
+    tree_of,
+)
 from .python import call, keywords, tuple_of
 
 
@@ -46,6 +55,13 @@ def page_list(schema: Schema, model: Model) -> ListCode:
     filters = [_filter(schema, query, path, models) for path in model.filters]
     if any(filters):
         options["filters"] = tuple_of([one for one in filters if one])
+    options["form"] = "form"
+    more = more_columns(schema, model)
+    if more:
+        options["more"] = f"{{{', '.join(f'{quote(p)}: {quote(h)}' for p, h in more.items())}}}"
+    tree = tree_of(model)
+    if tree:
+        options["tree"] = f"{model.name}.{tree.key_attribute}"
     return _list("LIST", query, options, models)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ..kinds.file import File
@@ -15,7 +15,10 @@ _NOTHING = "—"
 
 @dataclass(frozen=True)
 class Column:
-    """A column of a table on a page; `value` is a template expression."""
+    """A column of a table on a page; `value` is a template expression.
+
+    `head` is its cell where it stands first, and leads to the row itself.
+    """
 
     name: str
     label: str
@@ -24,6 +27,7 @@ class Column:
     cell: str
     numeric: bool
     sortable: bool = True
+    head: str = ""
 
 
 def _value(member: AnyMember, row: str) -> str:
@@ -86,6 +90,7 @@ def heading(member: AnyMember) -> str:
 
 def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     """A column of a list; a path across relations shows what stands at its end."""
+    first = row
     *before, last = path.split(".")
     owner = model
     guards = []
@@ -110,7 +115,7 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     value = _value(member, row)
     if guards:
         value = f"({value} if {' and '.join(guards)})"
-    return Column(
+    column = Column(
         path_of(schema, owner, path),
         label,
         quote(heading(member)),
@@ -119,6 +124,33 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
         numeric,
         is_sortable(member),
     )
+    return replace(column, head=_head(schema, owner, first, column, member))
+
+
+def _is_apart(path: str, member: AnyMember) -> bool:
+    """Whether what is shown is another row, or leads elsewhere than to the row it stands in."""
+    if "." in path or not isinstance(member, Field | Computed):
+        return True
+    apart = isinstance(member.kind, File) or member.kind.word == "url"
+    return apart or isinstance(member, Field) and member.shape is not None
+
+
+def _head(schema: Schema, model: Model, row: str, column: Column, member: AnyMember) -> str:
+    """The first cell of a row: it leads to the row, and says so where it shows another one."""
+    told = f"{{{{ {column.value} | show }}}}"
+    page = next((page for page in ("view", "edit") if page in model.pages), "")
+    apart = _is_apart(column.name, member)
+    bare = column.cell.partition(">")[2].removesuffix("</td>") if apart else told
+    if not page or page == "edit" and schema.owner_of(model):
+        return f'<th scope="row">{bare}</th>'
+    url = f"{{{{ {row}.url_part | at('{model.endpoint}.{page}_page') }}}}"
+    own = html.text(html.title(model.singular))
+    if apart:
+        return f'<th scope="row">{bare} <a class="own" href="{url}">{own}</a></th>'
+    if not getattr(member, "required", False):
+        given = f"{row}.{member.attribute} is not none"
+        told = f"{{% if {given} %}}{told}{{% else %}}{own}{{% endif %}}"
+    return f'<th scope="row"><a href="{url}">{told}</a></th>'
 
 
 @dataclass(frozen=True)
@@ -132,6 +164,7 @@ class Section:
     child: Model
     columns: list[Column]
     make: str
+    chosen: bool
 
 
 def section_columns(schema: Schema, collection: Collection) -> list[str]:
@@ -146,7 +179,12 @@ def _section(schema: Schema, model: Model, collection: Collection) -> Section:
         _column(schema, child, name, "child") for name in section_columns(schema, collection)
     ]
     if not columns:
-        columns = [Column("", html.text(html.title(child.singular)), "", "child", "", False)]
+        named = Column("", html.text(html.title(child.singular)), "", "child", "", False)
+        head = '<th scope="row">{{ child | show }}</th>'
+        if "view" in child.pages:
+            url = f"{{{{ child.url_part | at('{child.endpoint}.view_page') }}}}"
+            head = f'<th scope="row"><a href="{url}">{{{{ child | show }}}}</a></th>'
+        columns = [replace(named, head=head)]
     return Section(
         collection.name,
         html.text(collection.label),
@@ -155,6 +193,7 @@ def _section(schema: Schema, model: Model, collection: Collection) -> Section:
         child,
         columns,
         _make(schema, model, child, collection),
+        is_chosen(child),
     )
 
 
@@ -192,8 +231,26 @@ def is_placed(model: Model) -> bool:
 
 
 def is_chosen(model: Model) -> bool:
-    """Whether rows of its list can be chosen, to do something with several."""
-    return "list" in model.pages and bool({"edit", "remove"} & set(model.pages))
+    """Whether rows of a table can be chosen, to do something with several."""
+    pages = set(model.pages)
+    return bool({"edit", "remove"} & pages) or {"list", "view"} <= pages
+
+
+def more_columns(schema: Schema, model: Model) -> dict[str, str]:
+    """What a list can show besides its own columns and what the form asks for: headings by path."""
+    shown = {path_of(schema, model, name) for name in model.columns}
+    entered = {member.name for member in model.entered}
+    found = {
+        member.attribute: heading(member)
+        for member in model.everything
+        if not isinstance(member, Collection)
+        and not (isinstance(member, Field) and member.internal)
+        and member.attribute not in shown
+        and member.name not in entered
+    }
+    if "times" in model.keeps:
+        found |= {"created_at": "Made", "updated_at": "Last changed"}
+    return found
 
 
 def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
@@ -205,6 +262,8 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
     return {
         "columns": columns,
         "list_parts": any("{{ parts." in column.cell for column in columns),
+        "more": bool(more_columns(schema, model))
+        or any(path_of(schema, model, m.name) not in model.columns for m in model.entered),
         "shown_groups": _shown_groups(schema, model),
         "groups": _groups(model, owner),
         "sections": sections,

@@ -137,6 +137,9 @@ def _indexes(model: Model, live: bool) -> Iterable[Index]:
             if member.unique and member.name != model.key:
                 yield Index((member.column,), True, True)
         yield Index((REMOVED,))
+    if "times" in model.keeps and "history" not in model.keeps and ("updated_at",) not in taken:
+        # The first page tells what changed last.
+        yield Index(("updated_at",))
 
 
 def _asked_for(model: Model) -> Iterable[tuple[str, ...]]:
@@ -219,7 +222,11 @@ def _history(model: Model) -> Table:
     """The table of a model's changes: which row, when, and what changed as JSON."""
     types = ("text 254", "timestamp", "json")
     columns = tuple(Column(n, t, True) for n, t in zip(HISTORY_COLUMNS, types, strict=True))
-    return Table(f"{model.table}_history", columns, indexes=(Index(("row", "changed_at")),))
+    return Table(
+        f"{model.table}_history",
+        columns,
+        indexes=(Index(("row", "changed_at")), Index(("changed_at",))),
+    )
 
 
 def _sent() -> Table:

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 from urllib.parse import quote
 
 from flask import Response, stream_with_context
 
 from . import clock
+from .cells import Column
 from .show import plain
 
 # A spreadsheet would run a text that begins so as a formula.
 _RISKY = ("=", "+", "-", "@", "\t", "\r")
 
 
-def answer(name: str, columns: Mapping[str, str], rows: Iterable[Any]) -> Response:
-    """The download of some rows; `columns` has the heading of each path."""
+def answer(name: str, columns: Sequence[Column], rows: Iterable[Any]) -> Response:
+    """The download of some columns of some rows."""
     answer = Response(stream_with_context(_lines(columns, rows)), mimetype="text/csv")
     day = clock.today().isoformat()
     # As RFC 6266 has it, for names of any script.
@@ -30,12 +31,12 @@ def answer(name: str, columns: Mapping[str, str], rows: Iterable[Any]) -> Respon
     return answer
 
 
-def _lines(columns: Mapping[str, str], rows: Iterable[Any]) -> Iterator[str]:
+def _lines(columns: Sequence[Column], rows: Iterable[Any]) -> Iterator[str]:
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(columns.values())
+    writer.writerow(column.label for column in columns)
     for row in rows:
-        writer.writerow([_cell(row, path) for path in columns])
+        writer.writerow([_cell(column.of(row)) for column in columns])
         if out.tell() > 1 << 14:
             yield out.getvalue()
             out.seek(0)
@@ -43,16 +44,7 @@ def _lines(columns: Mapping[str, str], rows: Iterable[Any]) -> Iterator[str]:
     yield out.getvalue()
 
 
-def _cell(row: Any, path: str) -> str:
-    *before, last = path.split(".")
-    for name in before:
-        row = getattr(row, name)
-        if row is None:
-            return ""
-    value = getattr(row, last)
-    labels = getattr(row, f"{last.rstrip('_').upper()}_LABELS", None)
-    if labels is not None and value is not None:
-        value = labels[value]
+def _cell(value: Any) -> str:
     text = plain(value)
     # Numbers, days and times are what they are, whatever sign they begin with.
     typed = not isinstance(value, str | list) and not hasattr(value, "digest")

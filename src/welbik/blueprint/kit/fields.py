@@ -87,6 +87,12 @@ class Field:
         """The attribute of the model that holds the value."""
         return self.attribute or self.name
 
+    @property
+    def heading(self) -> str:
+        """Its label with its unit, for a column whose cells hold values alone."""
+        told = not self.unit or self.unit.lower() == self.label.lower()
+        return self.label if told else f"{self.label} ({self.unit})"
+
     def read(self, text: str) -> Any:
         """The value that a typed text stands for; raises Refused. Empty is None."""
         text = self.tidy(text)

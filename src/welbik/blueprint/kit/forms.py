@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, NamedTuple
@@ -221,6 +222,8 @@ class Entry:
         self.meanwhile: list[conflicts.Difference] = []
         # Where one goes on, coming back to a form.
         self.begun: list[str] = []
+        # What is changed at one moment is taken back at once.
+        self.moment: dt.datetime | None = None
         # The fields that hold what the row held earlier.
         self.earlier: list[str] = []
 
@@ -396,7 +399,8 @@ class Entry:
                 row.id = None
             return False
         if hasattr(row, "HISTORY"):
-            history.note(row, self._told(before, self.form.values_of(row)))
+            told = self._told(before, self.form.values_of(row))
+            history.note(row, told, self.moment)
         if change.is_new:
             sent.note(self.sent, row)
         return True

@@ -5,13 +5,14 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
 from . import clock
 from .columns import Moment
 from .database import Base, session
+from .relations import key_of
 
 _MOST = 50
 _WHOLE, _DIGITS = 4, 15
@@ -49,15 +50,28 @@ def table(name: str) -> sa.Table:
     )
 
 
-def note(row: Any, changes: Mapping[str, Sequence[str]]) -> None:
+class Shared(NamedTuple):
+    """A change of one field of several rows: what each held before, as a form would hold it.
+
+    `later` is the number of those that changed since.
+    """
+
+    name: str
+    typed: Mapping[Any, str]
+    later: int
+
+
+def note(
+    row: Any, changes: Mapping[str, Sequence[str]], moment: dt.datetime | None = None
+) -> None:
     """Keeps what changed, by the names of the fields: what each was and what it became.
 
-    Each as people read it, then as a form would hold it.
+    Each as people read it, then as a form would hold it. Changes of one `moment` were one.
     """
     if changes:
         values = {
             "row": str(row.id),
-            "changed_at": clock.now(),
+            "changed_at": moment or clock.now(),
             "changes": dict(changes),
         }
         session().execute(row.HISTORY.insert().values(values))
@@ -102,6 +116,31 @@ def before(row: Any, number: str) -> dict[str, str]:
     for changes in session().scalars(since):
         found |= {n: one[2] for n, one in changes.items() if len(one) == _WHOLE}
     return found
+
+
+def together(model: Any, moment: dt.datetime) -> Shared | None:
+    """What was changed at one moment in several rows; None where nothing was."""
+    kept = getattr(model, "HISTORY", None)
+    if kept is None:
+        return None
+    newer = kept.alias()
+    since = sa.exists().where(newer.c.row == kept.c.row, newer.c.id > kept.c.id)
+    asked = sa.select(kept.c.row, kept.c.changes, since).where(
+        kept.c.changed_at == moment
+    )
+    found = session().execute(asked).all()
+    names = {name for _, changes, _ in found for name in changes}
+    if len(names) != 1:
+        return None
+    (name,) = names
+    whole = all(len(changes[name]) == _WHOLE for _, changes, _ in found)
+    typed = {
+        key_of(model, row): changes[name][2]
+        for row, changes, changed in found
+        if not changed
+    }
+    later = sum(changed for *_, changed in found)
+    return Shared(name, typed, later) if whole else None
 
 
 def last(row: Any) -> int:

@@ -73,6 +73,12 @@ def copy_url(row: Any) -> str:
     return url_for(endpoint, **owner, _copy=row.id)
 
 
+def move_url(row: Any, owner: str) -> str:
+    """The address of the page that puts a row under another one than its `owner` is now."""
+    here = {"_row": row.id, "_do": "set", "_field": owner, "_return": row_url(row)}
+    return url_for(f"{row.ENDPOINT}.chosen_page", **here)
+
+
 def can_make(model: Any) -> bool:
     """Whether rows of a model are made on a page of their own."""
     rules = current_app.url_map.iter_rules() if not model.OWNER else ()

@@ -6,8 +6,9 @@ All that is asked stands in the address, so that it can be shared and gone back 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import partial
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import cached_property, partial
+from itertools import islice
 from typing import Any
 from urllib.parse import parse_qsl, quote_plus, urlsplit
 
@@ -16,7 +17,7 @@ from flask import make_response, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import counting, export, paging, places, words
+from . import cells, counting, export, paging, places, trees, words
 from .columns import sql
 from .database import session
 from .filters import Choice, Filter
@@ -27,11 +28,13 @@ SIZES = (10, 25, 50, 100, 200)
 # No field is called so: names of fields begin with a letter, and hold no dash.
 _OWN = "_"
 _SEARCH, _PANEL, _AS, _CHOSEN = "_search", "_filter", "_as", "_chosen"
+_COLUMNS = "_columns"
 _SORT, _AFTER, _BEFORE, _SIZE = "sort", "after", "before", "size"
 # What the panel's controls are called beyond the names of their filters.
 _ENDS = ("-low", "-high", "-empty")
 _LONGEST = 500
-_PLAIN = re.compile(r"[A-Za-z0-9_.,:~-]*")
+_FEW = 500
+_PLAIN = re.compile(r"[A-Za-z0-9_.,:~*-]*")
 
 
 def answer(kind: List, template: str) -> ResponseReturnValue:
@@ -41,7 +44,8 @@ def answer(kind: List, template: str) -> ResponseReturnValue:
         return redirect(f"{request.path}{tidy}")
     listing = Listing(kind)
     if request.args.get(_AS) == "csv":
-        return export.answer(kind.model.PLURAL, kind.headings, listing.everything())
+        columns = listing.columns or kind.declared
+        return export.answer(kind.model.PLURAL, columns, listing.everything())
     if not listing.all_chosen:
         places.remember()
     answer = make_response(render_template(template, listing=listing))
@@ -64,6 +68,8 @@ def _tidy(kind: List) -> str | None:
             found[name] = one.typed(asked)
         except ValueError:
             found.pop(name, None)
+    if _COLUMNS in asked:
+        found[_COLUMNS] = ",".join(asked.getlist(_COLUMNS))
     finds = {k: v for k, v in asked.items() if v and k.endswith("-find")}
     return address({k: v for k, v in found.items() if v} | finds)
 
@@ -102,6 +108,7 @@ class Listing:
         if sort and sort != self.sort:
             self.unread.append(f"{name}{_SORT}={sort[:80]}")
         self.conditions = self._conditions() if name == _OWN else {}
+        self.columns = self._columns() if name == _OWN else []
         rows = kind.rows.where(*where) if where else kind.rows
         searched = words.having(rows, self.search, kind.search) if self.search else rows
         self.plain = searched
@@ -111,6 +118,13 @@ class Listing:
         # Where a filter meets another, or a bin, each row is looked up: counting stops sooner.
         met = len(self.conditions) + (kind.rows.whereclause is not None) > 1
         self.most = counting.MET if self.conditions and met else counting.COUNTED
+        self.as_tree = (
+            self.asked.get(_AS) == "tree"
+            and kind.tree is not None
+            and not self.narrowed
+        )
+        if self.as_tree:
+            self.matching = self.matching.where(kind.tree.is_(None))
         if asked is not None:
             return
         self.counted = self._count()
@@ -134,6 +148,19 @@ class Listing:
             except (ValueError, OverflowError):
                 self.unread.append(f"{name}={text}")
         return found
+
+    def _columns(self) -> list[cells.Column]:
+        """The columns that are asked for instead of those declared; the first is always there."""
+        text = self.asked.get(_COLUMNS, "")
+        if not text:
+            return []
+        first, *rest = self.kind.every
+        names = text.split(",")
+        found = [one for one in rest if text == "*" or one.path in names]
+        unknown = {*names} - {one.path for one in self.kind.every} - {"*"}
+        if unknown:
+            self.unread.append(f"{_COLUMNS}={','.join(sorted(unknown))[:80]}")
+        return [] if [first, *found] == self.kind.declared else [first, *found]
 
     def _load(self) -> tuple[list[Any], int, bool, list[tuple[Any, ...]]]:
         """The rows; the place of the first; whether more follow; the values at both edges."""
@@ -278,6 +305,24 @@ class Listing:
         return all(column is not keys[0].column for column in asked)
 
     @property
+    def narrowed(self) -> bool:
+        """Whether a search or a filter leaves rows out."""
+        return bool(self.search or self.conditions)
+
+    @cached_property
+    def whole(self) -> dict[Any, Any]:
+        """The rows of the page with all that they hold, by their keys."""
+        keys = [row.id for row, _ in self.lines]
+        return {r.id: r for r in cells.whole(self.kind.model, keys, self.columns)}
+
+    @cached_property
+    def lines(self) -> list[tuple[Any, int]]:
+        """The rows as they are shown, each with how far it stands below the first ones."""
+        if not self.as_tree:
+            return [(row, 0) for row in self.rows]
+        return trees.nested(self.kind, self.rows, self.sort)
+
+    @property
     def place(self) -> str:
         """Which part of its page it is."""
         return "#_listing" if self.name == _OWN else "#_tabbed"
@@ -366,6 +411,17 @@ class Listing:
         ]
 
     @property
+    def columns_to_choose(self) -> list[tuple[cells.Column, bool]]:
+        """Every column but the first, and whether it is shown."""
+        shown = self.columns or self.kind.declared
+        return [(column, column in shown) for column in self.kind.every[1:]]
+
+    @property
+    def tree_switch(self) -> str:
+        """The address that shows rows under those they stand below, or as a list again."""
+        return self.but(**{_AS: "" if self.as_tree else "tree"})
+
+    @property
     def choose_all(self) -> str:
         """The address that ticks all rows of the page, where there is no script."""
         return address(self.asked | {_CHOSEN: "all"})
@@ -373,6 +429,11 @@ class Listing:
     @property
     def download(self) -> str:
         return self.but(**{_AS: "csv"})
+
+    @property
+    def download_whole(self) -> str:
+        """The address of the download of all that a row holds."""
+        return self.but(**{_AS: "csv", _COLUMNS: "*"})
 
     def counts(self, one: Choice) -> dict[str, str]:
         """How many rows each choice would leave, with all other filters as they are."""
@@ -389,6 +450,9 @@ class Listing:
             if k not in gone and not k.endswith("-find")
         ]
 
+    def kept_by_columns(self) -> list[tuple[str, str]]:
+        return self.kept(_COLUMNS)
+
     def kept_by_panel(self) -> list[tuple[str, str]]:
         return self.kept(*self.kind.filters)
 
@@ -398,13 +462,25 @@ class Listing:
 
     def everything(self) -> Iterator[Any]:
         """All rows that match, in order, a few at a time."""
+        if not self.columns:
+            yield from self._in_order()
+            return
+        for some in batched(self._in_order(), _FEW):
+            yield from cells.whole(self.kind.model, [r.id for r in some], self.columns)
+            session().expunge_all()
+
+    def _in_order(self) -> Iterator[Any]:
         keys = self.kind.order(self.sort)
         rows = self.kind.joined(self.matching, self.sort)
         for segment in paging.segments(keys[0]):
             some = rows if segment.where is None else rows.where(segment.where)
             some = some.order_by(*(key.ordered for key in keys[segment.alone :]))
-            some = some.execution_options(yield_per=500)
+            some = some.execution_options(yield_per=_FEW)
             yield from map(self.kind.read, session().connection().execute(some))
+
+    def keys(self, most: int) -> list[Any]:
+        """The keys of rows that match, in order, and no more than so many."""
+        return [row.id for row in islice(self._in_order(), most)]
 
 
 def _stretches(
@@ -420,6 +496,13 @@ def _stretches(
             continue
         yield number, segment, values
         values = []
+
+
+def batched(rows: Iterable[Any], most: int) -> Iterator[list[Any]]:
+    """Some rows at a time."""
+    left = iter(rows)
+    while some := list(islice(left, most)):
+        yield some
 
 
 def address(asked: Mapping[str, str]) -> str:

@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from . import light, paging
+from .cells import Column
 from .columns import sql
 from .filters import Filter
 from .prepared import Prepared
@@ -19,7 +20,9 @@ class List:
 
     `rows` selects what is shown, first of the model itself, then of `related` entities by
     path. `columns` has for each path its heading, and what it is sorted by; `first` are the
-    sort keys used when none is asked.
+    sort keys used when none is asked. What its `form` asks for can be shown besides, and
+    what `more` has headings for.
+    `tree` is the column that leads to the row above, of rows that stand below each other.
     """
 
     def __init__(
@@ -32,6 +35,9 @@ class List:
         first: str = "",
         search: Sequence[Any] = (),
         filters: Sequence[Filter] = (),
+        form: Any = None,
+        more: Mapping[str, str] | None = None,
+        tree: Any = None,
     ) -> None:
         self.model = model
         self.rows = rows
@@ -41,12 +47,35 @@ class List:
         self.search = search
         self.filters = {one.name: one for one in filters}
         self.related = related or {}
+        self._form = form
+        self._more = more or {}
+        self.tree = tree
         self.prepared: dict[tuple[Any, ...], Prepared] = {}
 
     @cached_property
     def read(self) -> Any:
         """What makes a row of the list of a result's row."""
         return light.reader(self.rows, self.related)
+
+    @cached_property
+    def declared(self) -> list[Column]:
+        """The columns that it shows unless others are asked for."""
+        return [Column(path, label) for path, label in self.headings.items()]
+
+    @cached_property
+    def every(self) -> list[Column]:
+        """All that it can show."""
+        found = dict(self.headings)
+        relations = sa.inspect(self.model).relationships
+        for name, field in self._form.fields.items() if self._form else ():
+            path = field.column
+            if hasattr(field, "target"):
+                # A name that Python or the models' base have taken has a stroke behind it.
+                path = name if name in relations else f"{name}_"
+            found.setdefault(path, field.heading)
+        return [
+            Column(path, label) for path, label in (found | dict(self._more)).items()
+        ]
 
     def joined(self, rows: Any, sort: str = "") -> Any:
         """The rows with those that they relate to.

@@ -1,4 +1,4 @@
-"""Requests for a part of a form: more choices, another entry, a check as one types.
+"""Requests for a part of a form: more choices, another entry, a check as one types, a look first.
 
 A button of the form sends them, and the form comes back with all that was typed; where
 there is script, only the field in question is put into the page. Nothing is stored.
@@ -9,7 +9,7 @@ from __future__ import annotations
 from flask import request
 
 PARAMETER = "_part"
-_KINDS = ("find", "more", "check", "new")
+_KINDS = ("find", "more", "check", "new", "look")
 
 
 def asked() -> tuple[str, str] | None:

@@ -17,6 +17,7 @@ from . import (
     again,
     assets,
     attachments,
+    chosen,
     database,
     guard,
     history,
@@ -30,7 +31,7 @@ from . import (
     uploads,
 )
 from .rows import InBin
-from .show import amount, show
+from .show import amount, show, upper
 
 Menu = Sequence[tuple[str, str, str, str]]
 
@@ -59,7 +60,11 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
     app.jinja_loader = FileSystemLoader(app.root_path)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(
-        show=show, amount=amount, at=links.at, show_size=attachments.shown_size
+        show=show,
+        amount=amount,
+        upper_first=upper,
+        at=links.at,
+        show_size=attachments.shown_size,
     )
     app.jinja_env.globals.update(
         title=settings.TITLE,
@@ -69,6 +74,7 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         row_url=links.row_url,
         edit_url=links.edit_url,
         copy_url=links.copy_url,
+        move_url=links.move_url,
         list_url=places.list_url,
         asked_return=links.asked_return,
         above=trees.above,
@@ -80,7 +86,11 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         changes_of=history.of,
         count_rows=overview.count_rows,
         begin_with=overview.begin_with,
+        recent=overview.recent,
+        find_rows=overview.find_rows,
         pages=lambda: app.view_functions,
+        keys_of=chosen.told,
+        most_at_once=chosen.MOST,
     )
     app.secret_key = guard.secret_key(files)
     app.config["FILES"] = files

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
+from . import paging
 from .database import live, session
 
 _DEEPEST = 50
-_MOST = 200
+_MOST = 1_000
+_NESTED_MOST = 2_000
+_OPEN = 30
 
 
 class Branch(NamedTuple):
@@ -18,6 +21,19 @@ class Branch(NamedTuple):
 
     row: Any
     below: list[Branch]
+
+    @property
+    def number(self) -> int:
+        """How many stand below it."""
+        return len(self.below) + sum(one.number for one in self.below)
+
+
+class Tree(NamedTuple):
+    """What stands below a row: whether that is few enough to be seen at once, and whether there is more."""
+
+    branches: list[Branch]
+    few: bool
+    more: bool
 
 
 def above(row: Any, column: Any) -> Sequence[Any]:
@@ -33,8 +49,38 @@ def above(row: Any, column: Any) -> Sequence[Any]:
     )
 
 
-def below(row: Any, column: Any) -> tuple[list[Branch], bool]:
-    """The rows below a row, nested, in one query; and whether some are left out."""
+def nested(kind: Any, tops: Sequence[Any], sort: str) -> list[tuple[Any, int]]:
+    """Rows of a list and all below them, each behind the one above it, with its depth.
+
+    `tops` are rows without any above; `sort` says the order of those beside each other.
+    """
+    model, column = kind.model, kind.tree
+    start = sa.select(model.id, sa.literal(1).label("deep"))
+    start = start.where(column.in_([row.id for row in tops]))
+    tree = start.cte("tree", recursive=True)
+    step = sa.select(model.id, tree.c.deep + 1)
+    tree = tree.union_all(step.where(column == tree.c.id, tree.c.deep < _DEEPEST))
+    some = sa.select(tree.c.id).order_by(tree.c.deep, tree.c.id).limit(_NESTED_MOST)
+    keys = kind.order(sort)
+    order = [*paging.expanded(keys[0]), *keys[1:]]
+    rows = kind.joined(kind.rows.where(model.id.in_(some)), sort).add_columns(column)
+    found = session().execute(rows.order_by(*(key.ordered for key in order))).all()
+    under: dict[Any, list[Any]] = {}
+    for values in found:
+        under.setdefault(values[-1], []).append(kind.read(values))
+    return [line for row in tops for line in _walk(row, under, 0)]
+
+
+def _walk(
+    row: Any, under: dict[Any, list[Any]], deep: int
+) -> Iterator[tuple[Any, int]]:
+    yield row, deep
+    for other in under.pop(row.id, ()):
+        yield from _walk(other, under, deep + 1)
+
+
+def below(row: Any, column: Any) -> Tree:
+    """The rows below a row, nested, in one query."""
     model = type(row)
     start = sa.select(model.id, column.label("up"), sa.literal(1).label("deep"))
     tree = start.where(column == row.id).cte("tree", recursive=True)
@@ -49,4 +95,4 @@ def below(row: Any, column: Any) -> tuple[list[Branch], bool]:
         if up in branches:
             branches[up].append(branch)
             branches[other.id] = branch.below
-    return branches[row.id], len(found) > _MOST
+    return Tree(branches[row.id], len(found) <= _OPEN, len(found) > _MOST)

@@ -19,7 +19,7 @@ document.addEventListener("change", (event) => {
   const input = event.target;
   if (input.type === "file") preview(input);
   if (input.matches("[data-all]")) {
-    for (const box of document.querySelectorAll('input[name="_row"]')) box.checked = input.checked;
+    for (const box of document.querySelectorAll('input[name="_row"][type=checkbox]')) box.checked = input.checked;
   }
   if (input.matches('[data-all], input[name="_row"]')) countChosen();
 });
@@ -36,11 +36,77 @@ function preview(input) {
   if (!shown.hidden) shown.src = URL.createObjectURL(file);
 }
 
+// Ticks are kept while one pages: those of other pages go along when the form is sent.
+const picked = () => document.querySelector("#_listing form.picked");
+const kept = () => {
+  try {
+    return new Set(JSON.parse(sessionStorage.getItem(`picked ${location.pathname}`) || "[]"));
+  } catch {
+    return new Set();
+  }
+};
+const keep = (keys) => sessionStorage.setItem(`picked ${location.pathname}`, JSON.stringify([...keys]));
+
 function countChosen() {
-  const count = document.querySelectorAll('input[name="_row"]:checked').length;
+  const boxes = [...document.querySelectorAll('input[name="_row"][type=checkbox]')];
+  const here = boxes.filter((box) => box.checked).length;
+  let away = 0;
+  if (picked()) {
+    const keys = kept();
+    for (const box of boxes) {
+      if (box.checked) keys.add(box.value);
+      else keys.delete(box.value);
+    }
+    keep(keys);
+    away = keys.size - here;
+  }
   const told = document.getElementById("_chosen-count");
-  if (told) told.textContent = count ? ` (${count})` : "";
+  if (told) told.textContent = here + away ? ` (${here + away}${away ? `, ${away} of them on other pages` : ""})` : "";
+  const none = document.querySelector("[data-none]");
+  if (none) none.hidden = !(here + away);
 }
+
+function showChosen() {
+  const keys = picked() ? kept() : new Set();
+  for (const box of document.querySelectorAll('input[name="_row"][type=checkbox]')) {
+    if (keys.has(box.value)) box.checked = true;
+  }
+  countChosen();
+}
+document.addEventListener("submit", (event) => {
+  const form = event.target;
+  if (form !== picked()) return;
+  const here = new Set([...form.querySelectorAll('input[name="_row"]')].map((box) => box.value));
+  for (const key of kept()) {
+    if (here.has(key)) continue;
+    const box = document.createElement("input");
+    Object.assign(box, { type: "hidden", name: "_row", value: key });
+    form.append(box);
+  }
+});
+// What is done is done: the ticks go. Going back without doing it keeps them.
+document.addEventListener("submit", (event) => {
+  const list = location.pathname.replace(/\/chosen$/, "");
+  if (list === location.pathname || event.target.querySelector('[name="_part"]')) return;
+  sessionStorage.removeItem(`picked ${list}`);
+});
+document.addEventListener("click", (event) => {
+  if (!event.target.closest?.("[data-none]")) return;
+  for (const box of document.querySelectorAll('input[name="_row"], [data-all], [name="_all"]')) box.checked = false;
+  keep([]);
+  countChosen();
+});
+showChosen();
+
+// The column that a list is sorted by is in sight.
+function showSorted() {
+  const sorted = document.querySelector("th[aria-sort]");
+  const table = sorted?.closest(".table");
+  if (!table || table.scrollWidth <= table.clientWidth) return;
+  const end = sorted.offsetLeft + sorted.offsetWidth;
+  if (end > table.scrollLeft + table.clientWidth) table.scrollLeft = end - table.clientWidth;
+}
+showSorted();
 
 // Pressing Enter in a search box of a form finds, and does not save the form.
 let found = "";
@@ -94,7 +160,8 @@ async function check(field) {
 
 // Where a part of the page comes anew, one goes on where one was.
 document.addEventListener("htmx:afterSettle", (event) => {
-  countChosen();
+  showChosen();
+  showSorted();
   const part = event.target;
   if (part.id === found) {
     found = "";
@@ -158,9 +225,11 @@ document.addEventListener("input", (event) => {
 });
 document.addEventListener("keydown", (event) => {
   if (event.key === "Enter" && event.target.dataset?.narrows) {
-    event.preventDefault();
     const list = event.target.closest("nav, fieldset");
-    list.querySelector("li:not([hidden]) a, label:not([hidden]) input")?.click();
+    const first = list.querySelector("li:not([hidden]) a, label:not([hidden]) input");
+    // Where no page is called so, rows are looked for.
+    if (first || !event.target.form?.matches(".menu form")) event.preventDefault();
+    first?.click();
   }
   if (event.key !== "Escape") return;
   const menu = event.target.closest?.("details[open]");
@@ -181,7 +250,7 @@ document.addEventListener("click", (event) => {
   const box = event.target;
   if (!box.matches?.('input[name="_row"]')) return;
   if (event.shiftKey && last) {
-    const all = [...document.querySelectorAll('input[name="_row"]')];
+    const all = [...document.querySelectorAll('input[name="_row"][type=checkbox]')];
     const [from, to] = [all.indexOf(last), all.indexOf(box)].sort((a, b) => a - b);
     for (const one of all.slice(from, to + 1)) one.checked = box.checked;
     countChosen();
