@@ -241,6 +241,7 @@ def test_forty_models_take_one_line_and_are_found_by_typing(
     page.keyboard.press("Enter")
     expect(page.get_by_role("searchbox", name="Go to")).to_be_focused()
     page.keyboard.type("kind 37")
+    assert page.locator(".menu section:visible").count() == 1
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/things-of-kind-37$"))
     page.locator(".menu summary").focus()

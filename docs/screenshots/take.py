@@ -12,6 +12,8 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
@@ -41,12 +43,57 @@ def pages(address: str) -> None:
         _conflict(page, f"{hive}/edit")
         _bin(page)
         _across(page, f"{hive}/edit")
+        _together(page)
         page.emulate_media(color_scheme="dark")
         page.goto("/inspections?_filter=open&temper=nervous")
         page.screenshot(path=HERE / "dark.png")
         phone = browser.new_page(base_url=address, viewport={"width": 360, "height": 740})
         phone.goto("/inspections?temper=nervous")
         phone.screenshot(path=HERE / "phone.png")
+        browser.close()
+
+
+def _together(page: Page) -> None:
+    page.goto("/hives?frames=8..12")
+    page.get_by_label("that match").check()
+    page.get_by_role("button", name="Set a field").click()
+    page.get_by_label("Set one field").select_option("frames")
+    page.get_by_role("button", name="Go on").click()
+    page.get_by_label("Frames").fill("6")
+    page.get_by_role("button", name="See what happens").click()
+    page.get_by_text("so nothing is stored").scroll_into_view_if_needed()
+    page.screenshot(path=HERE / "together.png")
+
+
+NAMES = """
+apiary hive queen frame inspection harvest keeper finding swarm feeding treatment medicine forage
+meadow orchard permit lease visit course lesson member committee meeting minute invoice payment
+jar label batch tasting show prize judge van tool extractor sieve bottle order
+"""
+
+
+def forty(folder: Path) -> None:
+    """The menu of an association that keeps forty kinds of things."""
+    groups = ("Bees", "Places", "People", "Money", "Store")
+    models = "".join(
+        f'model {name.title()}\n    name text 2..40, required\n    menu "{groups[n // 8]}"\n\n'
+        for n, name in enumerate(NAMES.split())
+    )
+    (folder / "models").mkdir(parents=True)
+    (folder / "models" / "all.welbik").write_text(f"{models}seed\n    40 Hive\n", "utf-8")
+    name = 'package = "association"\ndatabase = "sqlite:///all.db"\ntitle = "Association"\n'
+    (folder / "welbik.toml").write_text(name, "utf-8")
+    for command in ("build", "migrate", "fill"):
+        subprocess.run([BIN / "welbik", command], cwd=folder, check=True, capture_output=True)
+    with _served(folder) as address, sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path=shutil.which("chromium"), args=["--no-sandbox"]
+        )
+        page = browser.new_page(base_url=address, viewport=SIZE)
+        page.goto("/hives")
+        page.locator(".menu summary").click()
+        page.keyboard.type("in")
+        page.screenshot(path=HERE / "forty.png")
         browser.close()
 
 
@@ -156,20 +203,27 @@ def commands(folder: Path) -> None:
     declared.write_text(text, "utf-8")
 
 
+@contextmanager
+def _served(folder: Path) -> Iterator[str]:
+    site = subprocess.Popen(
+        [BIN / "welbik", "serve", "--port", "0"], cwd=folder, stdout=subprocess.PIPE, text=True
+    )
+    try:
+        assert site.stdout
+        found = re.search(r"http://[\d.:]+", site.stdout.readline())
+        assert found
+        yield found.group()
+    finally:
+        site.terminate()
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory() as temporary:
         folder = Path(temporary) / "beekeepers"
         terminal("demo", Path(temporary), "welbik demo --once")
-        site = subprocess.Popen(
-            [BIN / "welbik", "serve", "--port", "0"], cwd=folder, stdout=subprocess.PIPE, text=True
-        )
-        assert site.stdout
-        found = re.search(r"http://[\d.:]+", site.stdout.readline())
-        assert found
-        try:
-            pages(found.group())
-        finally:
-            site.terminate()
+        with _served(folder) as address:
+            pages(address)
+        forty(Path(temporary) / "association")
         commands(folder)
 
 

@@ -176,7 +176,6 @@ def _imports(schema: Schema, model: Model, context: dict[str, Any], models: set[
     )
     flask += ["url_for"] if "url_for" in used else []
     kit = {name for name in _KIT if name in used}
-    kit |= {"links"} if changed else set()
     kit |= {"removal"} if "remove" in pages else set()
     kit |= {"rows"} if pages - {"list", "new"} or owner else set()
     kit |= {"listing"} if "list" in pages else set()

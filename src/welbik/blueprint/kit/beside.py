@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
+from flask import request
+
 from . import parts, places
 from .listing import Listing
 from .lists import List
@@ -23,6 +25,8 @@ def here(kind: List, row: Any) -> Place | None:
     """The place of a row; None where it is new."""
     if row.id is None or parts.asked():
         return None
+    if str(request.endpoint).endswith(".view_page"):
+        places.see(row)
     endpoint = f"{kind.model.ENDPOINT}.list_page"
     listing = Listing(kind, asked=places.asked(endpoint))
     before, after = listing.beside(row)

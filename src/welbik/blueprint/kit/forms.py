@@ -20,6 +20,7 @@ from . import (
     links,
     notes,
     parts,
+    places,
     rules,
     sent,
     sweeping,
@@ -239,7 +240,8 @@ class Entry:
     @property
     def focus(self) -> str:
         """The first field with a problem: where one goes on."""
-        if parts.asked():
+        part = parts.asked()
+        if part and part[0] != "look":
             return ""
         entered = [
             n
@@ -352,6 +354,12 @@ class Entry:
                 raise
             return False
         return True
+
+    def after(self, row: Any, otherwise: str) -> str:
+        """Where to go once it is saved: on to the next one, or back to where one came from."""
+        if self.stored:
+            otherwise = places.after(row, otherwise)
+        return links.back(otherwise, row)
 
     def _offer_undo(self, row: Any, noted: int) -> None:
         """The notice of a change leads to the form as it was before, where anything changed."""

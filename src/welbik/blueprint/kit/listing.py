@@ -386,8 +386,21 @@ class Listing:
     @property
     def switch(self) -> str:
         """The address that shows the filters, or hides them."""
-        if not self.panel:
-            return address(self.asked | {_PANEL: "open"})
+        return self._with_panel("open")
+
+    @property
+    def chooses_columns(self) -> bool:
+        """Whether the columns to choose from are shown."""
+        return self.asked.get(_PANEL) == "columns"
+
+    @property
+    def columns_switch(self) -> str:
+        return self._with_panel("columns")
+
+    def _with_panel(self, panel: str) -> str:
+        """The address with a panel, or without it where it is shown."""
+        if self.asked.get(_PANEL) != panel:
+            return address(self.asked | {_PANEL: panel})
         return address({k: v for k, v in self.asked.items() if k != _PANEL})
 
     @property
@@ -449,9 +462,6 @@ class Listing:
             for k, v in self.asked.items()
             if k not in gone and not k.endswith("-find")
         ]
-
-    def kept_by_columns(self) -> list[tuple[str, str]]:
-        return self.kept(_COLUMNS)
 
     def kept_by_panel(self) -> list[tuple[str, str]]:
         return self.kept(*self.kind.filters)

@@ -107,6 +107,7 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
 
     @app.get("/")
     def start_page() -> str:
+        places.come_from("start_page")
         return render_template("look/start.html")
 
     return app

@@ -103,7 +103,7 @@ function showSorted() {
   const sorted = document.querySelector("th[aria-sort]");
   const table = sorted?.closest(".table");
   if (!table || table.scrollWidth <= table.clientWidth) return;
-  const end = sorted.offsetLeft + sorted.offsetWidth;
+  const end = Math.ceil(sorted.offsetLeft + sorted.offsetWidth) + 1;
   if (end > table.scrollLeft + table.clientWidth) table.scrollLeft = end - table.clientWidth;
 }
 showSorted();
@@ -222,6 +222,7 @@ document.addEventListener("input", (event) => {
   for (const one of list.querySelectorAll(wanted === "menu" ? "li" : "label")) {
     one.hidden = !words.every((word) => one.textContent.toLowerCase().includes(word));
   }
+  for (const group of list.querySelectorAll("section")) group.hidden = !group.querySelector("li:not([hidden])");
 });
 document.addEventListener("keydown", (event) => {
   if (event.key === "Enter" && event.target.dataset?.narrows) {
