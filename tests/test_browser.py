@@ -81,6 +81,9 @@ def test_a_hive_is_made_seen_changed_broken_and_removed(page: Page) -> None:
     expect(page.get_by_text("Between 4 and 24, please.")).to_have_count(1)
     _fill(page, code="AA-0002", frames="24")
     page.get_by_role("button", name="Save", exact=True).click()
+    # Whoever came from the list is back there.
+    expect(page).to_have_url(re.compile("/hives#_row-"))
+    page.goto(f"/hives/{page.url.partition('#_row-')[2]}")
     expect(page.get_by_role("heading", level=1)).to_have_text("AA-0002")
 
     page.get_by_role("link", name="Remove").click()

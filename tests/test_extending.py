@@ -65,7 +65,8 @@ def shade(tmp_path: Path) -> Iterator[None]:
 
 
 DECLARED = (
-    "model Tile\n    tone shade, required, unique, default 7\n    list tone\nseed\n    40 Tile\n"
+    "model Tile\n    tone shade, required, unique, default 7\n    list name, tone\n"
+    "    name text 9\nseed\n    40 Tile\n"
 )
 
 

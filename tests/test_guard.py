@@ -110,6 +110,9 @@ def test_too_much_is_refused_before_it_is_read(app: Application) -> None:
     assert post({"plan": (io.BytesIO(b"x" * 1_100_000), "plan.txt"), "name": "Big"}) == 422
 
 
+REFUSED = ("../../kit/site.py", "x\r\nSet-Cookie: a=b.txt")
+
+
 @pytest.mark.parametrize(
     "name",
     [
@@ -127,7 +130,8 @@ def test_the_name_of_an_upload_is_no_path_and_no_header(app: Application, name: 
         kept["token"] = "t"
     form = {"name": "Uploader", "_token": "t", "plan": (io.BytesIO(b"hello"), name)}
     answer = app.client.post("/sheds/new", data=form)
-    assert answer.status_code in (303, 422)
+    # A name that can't be one is told; any other is cut down to what it is called.
+    assert answer.status_code == (422 if name in REFUSED else 303)
     assert _files(app) == before
     assert all(
         len(p.name) == 64 or p.name in ("waiting", "swept")
@@ -211,7 +215,7 @@ def test_fields_that_are_not_asked_for_are_ignored_and_logged(
     parent, part = (ask(app, f"SELECT {c} FROM tool WHERE id = 1") for c in ("shed_id", "name"))
     typed = {"name": part, "shed": str(parent % 4 + 1)}
     assert app.change("/tools/1/edit", {**typed, "shed": str(parent)}).status_code == 303
-    assert app.post(f"/sheds/{parent}/tools/1/edit", typed).status_code in (303, 409)
+    assert app.post(f"/sheds/{parent}/tools/1/edit", typed).status_code == 303
     assert ask(app, "SELECT shed_id FROM tool WHERE id = 1") == parent
     assert app.client.get(f"/sheds/{parent % 4 + 1}/tools/1/edit").status_code == 404
 
@@ -287,7 +291,8 @@ def test_a_busy_database_is_tried_again_and_then_explained(
     save, failures = forms.Entry.save, [2]
 
     def sometimes(self: Any, row: Any) -> bool:
-        if failures[0]:
+        # It fails when all is written and only the end of the transaction is missing.
+        if failures[0] and self.store(row):
             failures[0] -= 1
             lost = failures[0] % 2 == 0
             reason = sqlite3.OperationalError("gone away" if lost else "database is locked")

@@ -256,6 +256,7 @@ def test_a_conflict_is_readable_for_all_and_settled(browser: Browser, register: 
     mine.get_by_label("Take the stored one").check()
     mine.get_by_role("button", name="Save", exact=True).click()
     expect(mine.get_by_role("status")).to_contain_text("is saved")
+    mine.goto(path.removesuffix("/edit"))
     expect(mine.get_by_role("definition").filter(has_text=re.compile("^24$"))).to_be_visible()
     context.close()
 

@@ -40,7 +40,7 @@ def app() -> Iterator[Application]:
 def _links(page: str) -> dict[str, str]:
     found = re.search(r'<nav class="place".*?</nav>', page, re.S)
     shown = found[0] if found else ""
-    named = re.findall(r'<a (?:rel="(\w+)" )?href="([^"]*)"', shown)
+    named = re.findall(r'<a (?:rel="(\w+)" )?accesskey="\w" href="([^"]*)"', shown)
     return {rel or "back": html.unescape(url) for rel, url in named}
 
 

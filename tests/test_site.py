@@ -139,25 +139,6 @@ def test_removing_is_refused_while_others_refer_to_it(visitor: Visitor, built: P
     assert _one(built, f"SELECT count(*) FROM keeper WHERE id = {keeper}") == 1
 
 
-def test_a_change_needs_the_forms_own_token(visitor: Visitor, built: Project) -> None:
-    for data in ({}, {"_token": ""}, {"_token": "guess"}, {"_token": "ünïcode"}):
-        assert visitor.ask("/hives/new", {**HIVE, **data}).status == 403
-        assert visitor.ask("/hives/1/remove", data).status == 403
-    stranger = Visitor(visitor.address)
-    token = stranger.ask("/hives/new").text.split('name="_token" value="')[1].split('"')[0]
-    assert visitor.ask("/hives/new", {**HIVE, "_token": token}).status == 403
-    assert _one(built, "SELECT count(*) FROM hive") == 40
-
-
-def test_only_declared_fields_are_taken(visitor: Visitor, built: Project) -> None:
-    assert (
-        visitor.send("/hives/new", {**HIVE, "id": "9999", "keeper_id": "3", "oops": "1"}).status
-        == 303
-    )
-    assert _one(built, "SELECT id FROM hive WHERE code = 'ZZ-0001'") == 41
-    assert _one(built, "SELECT keeper_id FROM hive WHERE code = 'ZZ-0001'") == 1
-
-
 def test_text_from_people_is_shown_and_never_run(visitor: Visitor) -> None:
     nasty = "<script>alert(1)</script>{{ 7*7 }}"
     made = visitor.send("/keepers/new", {"name": nasty, "email": "a@example.org"})
@@ -170,19 +151,6 @@ def test_text_from_people_is_shown_and_never_run(visitor: Visitor) -> None:
         text = visitor.ask(path).text
         assert html.escape(nasty).replace("&#x27;", "&#39;") in text
         assert "<script>" not in text and "49" not in text.split("alert(1)")[1][:20]
-
-
-def test_answers_carry_headers_that_keep_others_out(visitor: Visitor) -> None:
-    answer = visitor.ask("/hives/new")
-    assert "default-src 'none'; script-src 'self'" in answer.headers["Content-Security-Policy"]
-    assert answer.headers["X-Content-Type-Options"] == "nosniff"
-    assert (
-        "HttpOnly" in answer.headers["Set-Cookie"]
-        and "SameSite=Lax" in answer.headers["Set-Cookie"]
-    )
-    for source in re.findall(r'(?:href|src)="([^"]+)"', answer.text):
-        assert not source.startswith(("http", "//"))
-    assert re.search(r"<script(?! src=)|<style|\son\w+=|\sstyle=", answer.text) is None
 
 
 def test_a_form_saved_over_a_newer_change_is_refused_and_shows_both(

@@ -88,7 +88,7 @@ def test_all_that_match_are_changed_together_and_taken_back(app: Application) ->
     page = app.client.get("/plots?size=10..19&_size=10").text
     assert "all 10 that match" not in page  # they are all on the page
     page = app.client.get("/plots?size=1..20&_size=10").text
-    every = re.search(r'name="_all" value="([^"]*)"> or all (\d+) that match', page)
+    every = re.search(r'name="_all" accesskey="a" value="([^"]*)"> or all (\d+) that match', page)
     assert every and every[2] == "20"
     chosen = {"_all": html.unescape(every[1]), "_do": "set", "_field": "crop", "_part": "look:rows"}
     form = app.post("/plots/chosen", chosen)

@@ -22,7 +22,7 @@ from .model_code import model_context
 from .page_code import pages_context
 from .python import call, doc, from_import, line
 from .rule_code import rules_context
-from .tests_code import supply_context, tests_context
+from .tests_code import supply_context, test_imports, tests_context
 
 if TYPE_CHECKING:
     from jinja2 import Environment
@@ -108,8 +108,10 @@ def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:
     made[f"{folder}/controller.py"] = _render(
         "per_model/controller.py", common | controller_context(schema, model)
     )
+    promised = common | tests_context(schema, model, package)
+    used = test_imports(schema, model, package, _render("per_model/test.py", promised))
     made[f"tests/test_{model.endpoint}.py"] = _render(
-        "per_model/test.py", common | tests_context(schema, model, package)
+        "per_model/test.py", promised | {"imports": used}
     )
     for page in _PAGES:
         if page in model.pages or page == "edit" and "new" in model.pages:
@@ -138,7 +140,12 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
         for name in ("__init__.py", "models.py", "settings.py", "fingerprint.py")
     }
     supply = context | supply_context(schema, package)
-    for name, given in (("visit.py", context), ("conftest.py", context), ("supply.py", supply)):
+    for name, given in (
+        ("visit.py", context),
+        ("conftest.py", context),
+        ("test_tables.py", context),
+        ("supply.py", supply),
+    ):
         made[f"tests/{name}"] = _render(f"per_project/tests/{name}", given)
     for name in ("gunicorn.conf.py", "nginx.conf"):
         made[f"serving/{name}"] = _render(f"per_project/serving/{name}", context)

@@ -148,7 +148,7 @@ def _filter(schema: Schema, query: Query, path: str, models: set[str]) -> str:
         return f"filters.Choice({', '.join([*head, f'labels={labels}'])})"
     if isinstance(member.kind, Boolean):
         return f"filters.Answer({', '.join(head)})"
-    if _has_range(member):
+    if has_range(member):
         unit = [f"unit={quote(member.unit)}"] if member.unit else []
         return f"filters.Range({', '.join([*head, *unit])})"
     if isinstance(member, Field) and member.kind.stored().type == "json":
@@ -156,7 +156,7 @@ def _filter(schema: Schema, query: Query, path: str, models: set[str]) -> str:
     return f"filters.Filter({', '.join(head)})"
 
 
-def _has_range(member: AnyMember) -> bool:
+def has_range(member: AnyMember) -> bool:
     assert isinstance(member, Field | Computed)
     return member.kind.value_type().name in (
         *("integer", "decimal", "number", "days", "date", "time", "datetime"),

@@ -11,13 +11,14 @@ from ..rules.tree import Aggregate, Node, Value, walk
 from ..schema.contradictions import can_break
 from ..schema.model import Field, Many, Model, Reference, Schema
 from .apart import declared
-from .page_code import has_uploads, is_chosen
+from .page_code import has_uploads, heading, is_chosen
+from .promise_code import promises_context
 from .python import call, doc, from_import, fstring, line, names_used
 
 
 def supply_context(schema: Schema, package: str) -> dict[str, Any]:
     """What `supply.py.jinja` is filled with."""
-    imports = []
+    imports = [from_import(f"{package}.kit.fields", ["Refused"])]
     for model in sorted(schema, key=lambda model: model.folder):
         imports.append(
             from_import(f"{package}.{model.folder}.form", [f"form as {model.endpoint}_form"])
@@ -28,7 +29,11 @@ def supply_context(schema: Schema, package: str) -> dict[str, Any]:
 
 def _factory(schema: Schema, model: Model) -> dict[str, Any]:
     needs = [
-        {"column": r.key_attribute, "factory": schema.models[r.target].factory}
+        {
+            "column": r.key_attribute,
+            "factory": schema.models[r.target].factory,
+            "unique": r.unique,
+        }
         for r in model.references
         if r.required
     ]
@@ -61,6 +66,21 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
         "form": f"{model.endpoint}_form",
         "needs": needs,
         "many": many,
+        "optional": [
+            {
+                "column": r.key_attribute,
+                "name": r.name,
+                "factory": schema.models[r.target].factory,
+                "empty": _left_empty(schema, r),
+            }
+            for r in model.references
+            if not r.required
+        ],
+        "linked": [
+            {"attribute": m.attribute, "factory": schema.models[m.target].factory}
+            for m in model.many
+            if m.declares
+        ],
         "parents": f"{{{', '.join(parents)}}}" if model.rules and parents else "",
         "rules": bool(_rules(schema, model)),
         "uploads": has_uploads(model),
@@ -72,6 +92,16 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
     }
 
 
+def _left_empty(schema: Schema, reference: Reference) -> list[str]:
+    """What a related row may go without and is asked for: it may be chosen without it, as a rule."""
+    target = schema.models[reference.target]
+    read = (
+        {p.name for p in walk(reference.where) if isinstance(p, Value)} if reference.where else ()
+    )
+    fields = (f for f in target.fields if f.name in read and not f.required)
+    return [f.attribute for f in fields]
+
+
 def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     """What `test.py.jinja` is filled with."""
     pages = set(model.pages)
@@ -79,12 +109,14 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     asked = {m.name for m in model.entered if m is not owner}
     fields = [f for f in model.fields if f.name in asked]
     ruled = {p.name for rule in model.rules for p in walk(rule.node) if isinstance(p, Value)}
-    # What a rule reads may be refused for another reason: its edges are tested with the rule.
+    told = {rule.at for rule in model.rules}
+    # What a rule reads may be refused for another reason, but not beside itself; where a rule is
+    # told there, its edges are tested with the rule.
     cases = [
-        _case(field, case)
+        _case(field, case, ruled=case.accepted and field.name in ruled)
         for field in fields
         for case in field.kind.cases(field)
-        if not (case.accepted and field.name in ruled)
+        if not (case.accepted and field.name in ruled and field.name in told)
     ]
     both = {"list", "view"} <= pages
     shown = [r for r in model.references if r.name in model.columns and both]
@@ -100,28 +132,16 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     }
     marks = {what: _parametrize(names if "new" in pages else []) for what, names in lists.items()}
     cases = list(dict.fromkeys(cases)) if "new" in pages else []
-    used = names_used(f"[{''.join(cases)}]")
     rules = _rules(schema, model) if "new" in pages else []
-    fixed = [m.attribute for m in model.members if m.fixed]
+    promised = _promised(schema, model, owner)
     return {
         "doc": doc(
             f"{model.plural}: every page, every check just inside and outside, every relation"
         ),
-        "imports": _imports(
-            used,
-            bool(cases) or any(marks.values()),
-            bool(shown),
-            package,
-            schema.models[owner.target] if owner else None,
-            typing=bool(owner) and has_uploads(model),
-            told=bool(cases or marks["required"] or marks["unique"])
-            or any(rule["outside"] and rule["at"] for rule in rules),
-        ),
+        "imports": [],
         "sent": "Any" if has_uploads(model) else "str",
         "name": model.factory,
         "page": model.pages,
-        "whole": {"new", "edit", "view", "remove"} <= pages and not fixed,
-        "fixed": fixed,
         "url_line": line("URL = ", quote(f"/{model.url}")),
         "owner": _owner(schema, owner) if owner else None,
         "bin": "bin" in model.keeps,
@@ -143,7 +163,53 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
         ),
         "shown_listed": [_local(r) for r in shown],
         "removals": _removals(schema, model),
+        **promised,
     }
+
+
+def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str, Any]:
+    """What is held of values: each test that the model's pages allow, with what it needs."""
+    found = promises_context(schema, model)
+    pages = set(model.pages)
+    makes, edits, views, lists = ({p} <= pages for p in ("new", "edit", "view", "list"))
+    listed = ("sorts", "searched", "ranges", "choices", "answers_filters", "related_filters")
+    tables = [found[name] for name in ("columns", *listed) if found[name]] if lists else []
+    together = found["together"] if edits else None
+    wrong = ""
+    if together:
+        field = model.stored(together["name"])
+        assert isinstance(field, Field)
+        wrong = next((c.typed for c in field.kind.cases(field) if not c.accepted), "")
+    return found | {
+        "makes": makes,
+        "edits": edits,
+        "views": views,
+        "lists": lists,
+        "tables": tables,
+        "together": together,
+        "wrong": wrong,
+        "optional": found["optional"] if makes else [],
+        "history": "history" in model.keeps,
+        "keyed": bool(model.key),
+        "model_class": model.name,
+        "given_names": f'(*FIELDS, "{owner.key_attribute}")' if owner else "FIELDS",
+        "form_name": f"{model.endpoint}_form",
+        "singular": model.singular,
+        "search": model.search,
+        "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
+        "same_parent": f"{owner.key_attribute}=row.{owner.key_attribute}" if owner else "",
+        "page_for_again": "page" if owner else 'f"{URL}/new"',
+        "csv_column": _csv_column(model) if lists else None,
+    }
+
+
+def _csv_column(model: Model) -> dict[str, str] | None:
+    """A listed column whose values are saved as they are."""
+    for path in model.columns:
+        member = model.by_name.get(path)
+        if isinstance(member, Field) and member.kind.word in ("text", "integer", "email"):
+            return {"attribute": member.attribute, "heading": quote(heading(member))}
+    return None
 
 
 def _by_uuid(model: Model) -> bool:
@@ -248,33 +314,35 @@ def _local(reference: Reference) -> str:
     return f"its_{reference.name}"
 
 
-def _imports(
-    used: set[str],
-    marked: bool,
-    shown: bool,
-    package: str,
-    parent: Model | None,
-    typing: bool,
-    told: bool,
-) -> list[str]:
+def test_imports(schema: Schema, model: Model, package: str, source: str) -> list[str]:
+    """The imports of a test file, by the names that its source uses."""
+    used = names_used(source)
     lines = ["import datetime as dt"] if "dt" in used else []
-    lines += ["import html"] if shown else []
-    lines += ["from typing import Any"] if typing else []
+    lines += ["import html"] if "html" in used else []
+    lines += ["import urllib.parse"] if "urllib" in used else []
+    lines += ["from typing import Any"] if "Any" in used else []
     lines += [""] if lines else []
-    lines += ["import pytest"] if marked else []
+    lines += ["import pytest"] if "pytest" in used else []
     local = [from_import(f"{package}.kit", ["clock"])] if "clock" in used else []
-    local += [from_import(f"{package}.{parent.folder}.model", [parent.name])] if parent else []
+    for other in schema:
+        if other.name in used:
+            local.append(from_import(f"{package}.{other.folder}.model", [other.name]))
+    form = f"{model.endpoint}_form"
+    if form in used:
+        local.append(from_import(f"{package}.{model.folder}.form", [f"form as {form}"]))
+    visit = [name for name in ("Visitor", "problem", "ways") if name in used]
     return [
         *lines,
         "from supply import Supply",
-        from_import("visit", ["Visitor", *(["problem"] if told else [])]),
+        from_import("visit", visit),
         *([""] if local else []),
         *sorted(local, key=lambda line: line.split()[1]),
     ]
 
 
-def _case(field: Field, case: Case) -> str:
-    return call("", [quote(field.name), case.typed, str(case.accepted)], indent=8, tail=",")
+def _case(field: Field, case: Case, *, ruled: bool) -> str:
+    accepted = "None" if ruled else str(case.accepted)
+    return call("", [quote(field.name), case.typed, accepted], indent=8, tail=",")
 
 
 def _parametrize(names: list[str]) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from copy import deepcopy
 from datetime import datetime, timedelta, tzinfo
 from decimal import Decimal
 from io import BytesIO
@@ -14,6 +15,7 @@ import numpy as np
 
 from ..kinds.bounds import FromNow
 from ..kinds.file import File
+from ..problems import WelbikError
 from ..schema.model import Field, Model, Piece, Schema
 from .fixed import counts_with_fixed
 from .rows import Drawer, Drawn, Only, as_python
@@ -23,6 +25,8 @@ from .uploads import Upload, bytes_of
 _TRIES = 400
 _EDGE = 200
 """Tries after which a row need not lie at the edge of a rule: some edges can't be had."""
+_BLOCK = 16
+"""So many rows are drawn together: a test that asks for one asks for more, and so do others."""
 _FULL = 40
 """Tries after which a row may leave fields empty: some rules are kept in no other way."""
 
@@ -107,6 +111,7 @@ class Factory:
         self.rules = Told(schema, timezone)
         self.zone = ZoneInfo(timezone)
         self._next: dict[str, int] = {}
+        self._blocks: dict[tuple[str, int, int, bool], dict[str, list[Any]]] = {}
 
     def restart(self) -> None:
         """Begins again with the first row of every model."""
@@ -194,14 +199,11 @@ class Factory:
     def _drawn(self, model: Model, number: int, attempt: int, loose: bool) -> dict[str, Any]:
         """One try; where a rule is to be broken, or none can be kept, fields may stay empty."""
         empties = attempt % 2 == 1 if loose else attempt >= _FULL
-        drawer = self.loose if empties else self.drawer
-        drawn = drawer.draw_fields(model, number, number + 1, attempt)
+        drawn = self._row(model, number, attempt, empties)
         # What must differ from row to row keeps the value of the first try.
-        first = self.drawer.draw_fields(model, number, number + 1) if attempt else drawn
+        first = self._row(model, number, 0, False) if attempt else drawn
         found = {
-            field.attribute: as_python(
-                field.kind.stored().type, (first if field.unique else drawn)[field.name]
-            )[0]
+            field.attribute: deepcopy((first if field.unique else drawn)[field.name])
             for field in model.fields
         }
         for field in model.fields:
@@ -209,6 +211,28 @@ class Factory:
             if isinstance(field.kind, File) and held is not None:
                 found[field.attribute] = Upload(**held)
         return found
+
+    def _row(self, model: Model, number: int, attempt: int, empties: bool) -> dict[str, Any]:
+        """The values of a row by field; its neighbours are drawn with it, and kept."""
+        start = number - number % _BLOCK
+        asked = (model.name, start, attempt, empties)
+        if asked not in self._blocks:
+            try:
+                self._blocks[asked] = self._columns(model, start, start + _BLOCK, attempt, empties)
+            except WelbikError:
+                # Fewer can differ from each other than are drawn together.
+                alone = self._columns(model, number, number + 1, attempt, empties)
+                return {name: column[0] for name, column in alone.items()}
+        return {name: column[number - start] for name, column in self._blocks[asked].items()}
+
+    def _columns(
+        self, model: Model, start: int, stop: int, attempt: int, empties: bool
+    ) -> dict[str, list[Any]]:
+        drawn = (self.loose if empties else self.drawer).draw_fields(model, start, stop, attempt)
+        return {
+            field.name: as_python(field.kind.stored().type, drawn[field.name])
+            for field in model.fields
+        }
 
 
 def _ended(field: Field, value: Any, zone: tzinfo) -> Any:

@@ -22,6 +22,10 @@ class Broken:
     rule: Rule
     keys: frozenset[object]
 
+    def __str__(self) -> str:
+        keys = ", ".join(map(str, sorted(map(str, self.keys))[:5]))
+        return f"{self.model.name} {keys}: {self.rule.text}"
+
     def error(self, added: str) -> WelbikError:
         if added == self.model.name:
             what = f"no {added} could be made up that keeps: {self.rule.text}"
@@ -32,14 +36,16 @@ class Broken:
 
 
 class Verifier:
-    """Asks the rules of a schema of stored rows, apart from those that were broken before."""
+    """Asks the rules of a schema of stored rows; `accept` leaves out those broken before."""
 
-    def __init__(self, database: Database, schema: Schema, timezone: str) -> None:
+    def __init__(
+        self, database: Database, schema: Schema, timezone: str, *, accept: bool = True
+    ) -> None:
         self.database, self.schema = database, schema
         self.timezone = timezone
         self._before: dict[tuple[str, str], set[object]] = {}
         for model in schema:
-            if database.count(model.table):
+            if accept and database.count(model.table):
                 self.accept(model)
 
     def accept(self, model: Model) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ..data.supply import Factory
+from ..data.verify import Verifier
 from ..migrations.files import read_migrations
 from ..migrations.run import run_migrations
 from ..problems import WelbikError
@@ -35,3 +36,17 @@ def made_up(root: Path) -> Factory:
     """Made-up values for the project's models."""
     settings = read_settings(root)
     return Factory(schema_of(settings.root), settings.seed, settings.timezone)
+
+
+def broken_rules(root: Path, path: Path) -> list[str]:
+    """The rules that rows of the SQLite database at `path` break, as they are declared."""
+    settings = read_settings(root)
+    schema = schema_of(settings.root)
+    database = Database(path)
+    try:
+        database.prepare(settings.timezone)
+        names = set(schema.models)
+        judge = Verifier(database, schema, settings.timezone, accept=False)
+        return [str(one) for one in judge.broken(names, names)]
+    finally:
+        database.close()

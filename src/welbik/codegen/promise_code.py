@@ -1,0 +1,316 @@
+"""What generated tests hold of stored and shown values: fields, columns, sorts, searches, filters."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..kinds.boolean import Boolean
+from ..kinds.file import File
+from ..kinds.literals import quote
+from ..rules.text import as_text
+from ..rules.tree import Aggregate, Value, walk
+from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
+from .list_code import has_range
+from .page_code import heading, is_sortable, path_of
+from .python import call
+
+_ORDERED = ("str", "int", "float", "Decimal", "bool", "dt.date", "dt.datetime", "dt.time")
+
+
+def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
+    """What the tests of a model's stored and shown values are filled with."""
+    owner = schema.owner_of(model)
+    asked = [member for member in model.entered if member is not owner]
+    ruled = _ruled(model)
+    kept = [m for m in asked if not (isinstance(m, Field) and m.kind.word == "slug")]
+    changed = [m for m in kept if not getattr(m, "fixed", False)]
+    optional = [m.name for m in changed if m.name not in ruled and _may_be_left_out(m)]
+    together = next((m for m in changed if m.name not in ruled and _is_shared(m)), None)
+    return {
+        "fields": _names("FIELDS", [_attribute(m) for m in kept]),
+        "changed_fields": _names("CHANGED", [_attribute(m) for m in changed]),
+        "fixed_apart": len(kept) != len(changed),
+        "begins": _begins(asked),
+        "labels": _labels(asked),
+        "optional": optional,
+        "optional_mark": call(
+            "@pytest.mark.parametrize", ['"field"', f"[{', '.join(map(quote, optional))}]"]
+        ),
+        "columns": _table("COLUMNS", _columns(schema, model, asked)),
+        "sorts": _table("SORTED", _sorts(schema, model)),
+        "searched": _table("SEARCHED", _searched(schema, model)),
+        "ranges": _table("RANGES", _filters(schema, model, "range")),
+        "choices": _table("CHOICES", _filters(schema, model, "choice")),
+        "answers_filters": _table("ANSWERS", _filters(schema, model, "answer")),
+        "related_filters": _table("RELATED", _filters(schema, model, "related")),
+        "together": {"name": together.name, "attribute": _attribute(together)}
+        if together
+        else None,
+        "uploads_shown": [
+            {"label": quote(f.label), "attribute": f.attribute}
+            for f in model.fields
+            if isinstance(f.kind, File)
+        ],
+        "sides": _sides(schema, model),
+        "declared_rules": {rule.name: as_text(rule.node) for rule in model.rules},
+    }
+
+
+def _begins(asked: list[Any]) -> str:
+    """What the controls of a new form hold, where that is said, as source."""
+    found = {
+        member.name: str(member.default)
+        for member in asked
+        if isinstance(member, Field)
+        and member.shape is None
+        and member.kind.word in ("integer", "one")
+        and member.attribute == member.name
+        and isinstance(member.default, int | str)
+    }
+    pairs = ", ".join(f"{quote(name)}: {quote(text)}" for name, text in found.items())
+    return f"{{{pairs}}}" if pairs else ""
+
+
+def _labels(asked: list[Any]) -> str:
+    """What choices are called, as source."""
+    found = [
+        label
+        for member in asked
+        if isinstance(member, Field) and member.shape is None
+        for label in member.kind.labels().values()
+    ]
+    return f"({', '.join(map(quote, found))},)" if found else ""
+
+
+def _ruled(model: Model) -> set[str]:
+    """The fields that a rule reads, or that are unique only with others."""
+    read = {p.name for rule in model.rules for p in walk(rule.node) if isinstance(p, Value)}
+    firsts = {
+        p.path[0].reference
+        for rule in model.rules
+        for p in walk(rule.node)
+        if isinstance(p, Value) and p.path
+    }
+    return read | firsts | {name for unique in model.uniques for name in unique.names}
+
+
+def _attribute(member: Field | Reference | Many) -> str:
+    return member.key_attribute if isinstance(member, Reference) else member.attribute
+
+
+def _may_be_left_out(member: Field | Reference | Many) -> bool:
+    """Whether an empty control is stored as nothing."""
+    if member.required or getattr(member, "key", False):
+        return False
+    if isinstance(member, Many):
+        return True
+    if isinstance(member, Reference):
+        return True
+    if isinstance(member.kind, File | Boolean) or member.shape is not None:
+        return False
+    return member.kind.word not in ("slug", "uuid") and member.default is None
+
+
+def _is_shared(member: Field | Reference | Many) -> bool:
+    """Whether a test can set it on several rows at once."""
+    if not isinstance(member, Field):
+        return False
+    if member.unique or isinstance(member.kind, File | Boolean) or member.shape is not None:
+        return False
+    return member.kind.word not in ("slug", "uuid")
+
+
+def _names(name: str, names: list[str]) -> str:
+    if not names:
+        return f"{name}: tuple[str, ...] = ()"
+    return f"{name} = ({', '.join(map(quote, names))},)"
+
+
+def _table(name: str, entries: dict[str, str]) -> str:
+    """A constant that maps names to expressions, as source; empty where there are none."""
+    if not entries:
+        return ""
+    inner = "".join(f"    {quote(key)}: {value},\n" for key, value in entries.items())
+    return f"{name}: dict[str, Any] = {{\n{inner}}}"
+
+
+def _columns(schema: Schema, model: Model, asked: list[Any]) -> dict[str, str]:
+    """The headings of listed columns whose fields the form has: the field's name."""
+    names = {member.name for member in asked}
+    found = {}
+    for path in model.columns:
+        member = model.by_name[path] if "." not in path else None
+        if member is None or path not in names or isinstance(member, Many):
+            continue
+        if isinstance(member, Field) and (
+            isinstance(member.kind, File) or member.shape is not None
+        ):
+            continue
+        found[heading(member)] = quote(path)
+    return found
+
+
+def _sorts(schema: Schema, model: Model) -> dict[str, str]:
+    found = {}
+    for path in dict.fromkeys(model.columns):
+        if "." in path:
+            continue
+        member = model.by_name[path]
+        if not is_sortable(member):
+            continue
+        value = _value(schema, member, "row")
+        if value:
+            found[path_of(schema, model, path)] = f"lambda row: {value}"
+    return found
+
+
+def _value(schema: Schema, member: AnyMember, row: str) -> str:
+    """What a member is sorted by, as Python; empty where that is not plain."""
+    if isinstance(member, Reference):
+        target = schema.models[member.target]
+        first = next((p for p in target.shown_as if p.is_field), None)
+        inner = target.by_name.get(first.text) if first else None
+        if not isinstance(inner, Field) or inner.kind.labels():
+            return ""
+        told = _value(schema, inner, f"{row}.{member.attribute}")
+        if not told:
+            return ""
+        return told if member.required else f"{told} if {row}.{member.attribute} else None"
+    if not isinstance(member, Field | Computed):
+        return ""
+    if isinstance(member, Field) and member.kind.labels():
+        labels = f"{row}.{member.name.upper()}_LABELS"
+        place = f"[*{labels}].index({row}.{member.attribute})"
+        if member.required:
+            return place
+        return f"{place} if {row}.{member.attribute} is not None else None"
+    return f"{row}.{member.attribute}" if member.kind.annotation in _ORDERED else ""
+
+
+def _searched(schema: Schema, model: Model) -> dict[str, str]:
+    """Each column that is searched, if all of them are plain."""
+    found = {}
+    for path in model.search:
+        *before, last = path.split(".")
+        row, at = "row", model
+        guard = []
+        for name in before:
+            reference = at.by_name[name]
+            assert isinstance(reference, Reference)
+            row = f"{row}.{reference.attribute}"
+            if not reference.required:
+                guard.append(row)
+            at = schema.models[reference.target]
+        member = at.by_name[last]
+        if not isinstance(member, Field) or member.kind.annotation != "str" or member.kind.labels():
+            return {}
+        told = f"{row}.{member.attribute}"
+        found[path] = (
+            f"lambda row: {f'{told} if {chr(32).join(guard[:1])} else None' if guard else told}"
+        )
+    return found
+
+
+def _filters(schema: Schema, model: Model, wanted: str) -> dict[str, str]:
+    found = {}
+    for path in model.filters:
+        if "." in path:
+            continue
+        member = model.by_name[path]
+        if filter_kind(member) != wanted:
+            continue
+        if isinstance(member, Reference):
+            value = (
+                f"[row.{member.key_attribute}] if row.{member.key_attribute} is not None else []"
+            )
+        elif isinstance(member, Many):
+            value = f"[other.id for other in row.{member.attribute}]"
+        else:
+            value = f"row.{member.attribute}"
+        found[path] = f"lambda row: {value}"
+    return found
+
+
+def filter_kind(member: AnyMember) -> str:
+    """Which filter a member has in lists."""
+    if isinstance(member, Reference | Many):
+        return "related"
+    if not isinstance(member, Field | Computed):
+        return ""
+    if member.kind.labels():
+        return "choice"
+    if isinstance(member.kind, Boolean):
+        return "answer"
+    return "range" if has_range(member) else "words"
+
+
+def _sides(schema: Schema, model: Model) -> dict[str, Any] | None:
+    """How the rows around a row can break its rules: edges of what they hold, more rows below."""
+    across = [rule for rule in model.rules if _is_across(rule)]
+    if not across:
+        return None
+    edges: dict[tuple[str, str], None] = {}
+    children: dict[tuple[str, str], None] = {}
+    for rule in across:
+        for part in walk(rule.node):
+            if isinstance(part, Value) and len(part.path) == 1:
+                edges[part.path[0].reference, part.name] = None
+            if isinstance(part, Value) and not part.path:
+                edges["", part.name] = None
+            if isinstance(part, Aggregate) and part.hops[0].via:
+                children[part.hops[0].model, part.hops[0].via] = None
+    changes = [one for way, name in edges if (one := _edge(schema, model, way, name))]
+    made = [one for name, via in children if (one := _child(schema, name, via))]
+    return {
+        "rules": [as_text(rule.node) for rule in across],
+        "changes": changes,
+        "children": made,
+    }
+
+
+def _is_across(rule: Rule) -> bool:
+    return any(
+        isinstance(part, Aggregate) or isinstance(part, Value) and part.path
+        for part in walk(rule.node)
+    )
+
+
+def _edge(schema: Schema, model: Model, way: str, name: str) -> dict[str, Any] | None:
+    """The ends of what a field of a row, or of the row that it refers to, may be."""
+    at = model
+    row = "row"
+    if way:
+        reference = next(r for r in model.references if r.name == way)
+        at = schema.models[reference.target]
+        row = f"row.{reference.attribute}"
+    field = at.by_name.get(name)
+    if not isinstance(field, Field) or not {"edit", "view"} <= set(at.pages) or field.fixed:
+        return None
+    typed = [case.typed for case in field.kind.cases(field) if case.accepted]
+    if not typed or field not in at.entered:
+        return None
+    return {
+        "row": row,
+        "given": not way or next(r for r in model.references if r.name == way).required,
+        "url": at.url,
+        "factory": at.factory,
+        "field": field.name,
+        "typed": f"({', '.join(typed)},)",
+    }
+
+
+def _child(schema: Schema, name: str, via: str) -> dict[str, str] | None:
+    child = schema.models[name]
+    reference = child.by_name.get(via)
+    if not isinstance(reference, Reference) or "new" not in child.pages:
+        return None
+    owner = schema.owner_of(child)
+    if owner is not None and owner is not reference:
+        return None
+    parent = schema.models[reference.target]
+    page = (
+        f"/{parent.url}/{{row.url_part}}/{child.url}/new"
+        if owner is reference
+        else f"/{child.url}/new"
+    )
+    return {"factory": child.factory, "key": reference.key_attribute, "page": f'f"{page}"'}
