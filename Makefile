@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN = .venv/bin
 
-.PHONY: demo test bench fuzz docs screenshots clean
+.PHONY: demo test bench fuzz mutants docs screenshots clean
 
 $(BIN)/welbik: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -29,6 +29,9 @@ bench: $(BIN)/mypy
 fuzz: $(BIN)/mypy
 	$(BIN)/python bench/run.py --fuzz 1000000
 	FUZZ_ROUNDS=7000 FUZZ_SEED=$$(date +%s) $(BIN)/python -m pytest --numprocesses 2 tests/test_fuzz.py -k request
+
+mutants: $(BIN)/mypy
+	$(BIN)/python bench/mutants.py 100
 
 docs: $(BIN)/welbik
 	$(BIN)/python -c "from welbik.language.reports import as_markdown; print(as_markdown(), end='')" > docs/problems.md

@@ -31,10 +31,6 @@ def of_python(source: str) -> Iterator[Mutation]:
     found.visit(tree)
     for what, node, instead in found.found:
         text = found.replaced(node, instead)
-        try:
-            ast.parse(text)
-        except SyntaxError:
-            continue
         yield Mutation(what, node.lineno, found.segment(node).split("\n")[0].strip(), text)
 
 
@@ -42,25 +38,24 @@ class _Finder(ast.NodeVisitor):
     """Collects nodes of a tree with the text to stand in their place."""
 
     def __init__(self, source: str) -> None:
-        self.lines = source.encode().splitlines(keepends=True)
+        self.whole = source.encode()
+        self.before = [0]
+        for line in self.whole.splitlines(keepends=True):
+            self.before.append(self.before[-1] + len(line))
         self.found: list[tuple[str, ast.stmt | ast.expr, str]] = []
 
     def segment(self, node: ast.stmt | ast.expr) -> str:
         start, end = self._span(node)
-        return b"".join(self.lines)[start:end].decode()
+        return self.whole[start:end].decode()
 
     def replaced(self, node: ast.stmt | ast.expr, instead: str) -> str:
         start, end = self._span(node)
-        whole = b"".join(self.lines)
-        return (whole[:start] + instead.encode() + whole[end:]).decode()
+        return (self.whole[:start] + instead.encode() + self.whole[end:]).decode()
 
     def _span(self, node: ast.stmt | ast.expr) -> tuple[int, int]:
-        before = [0]
-        for line in self.lines:
-            before.append(before[-1] + len(line))
         assert node.end_lineno is not None and node.end_col_offset is not None
-        start = before[node.lineno - 1] + node.col_offset
-        return start, before[node.end_lineno - 1] + node.end_col_offset
+        start = self.before[node.lineno - 1] + node.col_offset
+        return start, self.before[node.end_lineno - 1] + node.end_col_offset
 
     def _add(self, what: str, node: ast.stmt | ast.expr, instead: ast.AST | str) -> None:
         text = instead if isinstance(instead, str) else f"({ast.unparse(instead)})"

@@ -154,6 +154,7 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
         "cases": cases,
         **marks,
         "rules": rules,
+        "unique_groups": _unique_groups(model) if "new" in pages else [],
         "unique_given": _unique_given(schema, model, asked),
         "shown": [f"    {_local(r)} = supply.{schema.models[r.target].factory}()" for r in shown],
         "shown_row": call(
@@ -195,6 +196,7 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "given_names": f'(*FIELDS, "{owner.key_attribute}")' if owner else "FIELDS",
         "form_name": f"{model.endpoint}_form",
         "singular": model.singular,
+        "plural_source": quote(model.plural),
         "search": model.search,
         "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
         "same_parent": f"{owner.key_attribute}=row.{owner.key_attribute}" if owner else "",
@@ -210,6 +212,21 @@ def _csv_column(model: Model) -> dict[str, str] | None:
         if isinstance(member, Field) and member.kind.word in ("text", "integer", "email"):
             return {"attribute": member.attribute, "heading": quote(heading(member))}
     return None
+
+
+def _unique_groups(model: Model) -> list[dict[str, str]]:
+    """What must differ together, where all of it is typed."""
+    typed = {m.name for m in model.entered if not isinstance(m, Many)}
+    return [
+        {
+            "name": "_and_".join(unique.names),
+            "declared": ", ".join(unique.names),
+            "fields": f"({', '.join(map(quote, unique.names))},)",
+            "say": quote(unique.say) if unique.say else "",
+        }
+        for unique in model.uniques
+        if set(unique.names) <= typed
+    ]
 
 
 def _by_uuid(model: Model) -> bool:
@@ -283,7 +300,12 @@ def _rules(schema: Schema, model: Model) -> list[dict[str, Any]]:
     """
     asked = {member.name for member in model.entered}
     return [
-        {"name": rule.name, "at": rule.at, "outside": can_break(schema, model, rule)}
+        {
+            "name": rule.name,
+            "at": rule.at,
+            "say": quote(rule.say),
+            "outside": can_break(schema, model, rule),
+        }
         for rule in model.rules
         if not any(isinstance(part, Aggregate) for part in walk(rule.node))
         and any(

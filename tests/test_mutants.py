@@ -1,0 +1,50 @@
+"""Breakages of code are found by its syntax, and a sample of them does not get past the demo's own tests."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+
+import pytest
+from conftest import HERE, Project
+from mutants.demo import SHARES, groups, order
+from mutants.mutations import of_python, of_template
+from mutants.trial import outcomes, sample
+
+KIT = HERE.parent / "src" / "welbik" / "blueprint" / "kit"
+SAMPLE = 8
+MISSED = 1
+
+
+@pytest.mark.parametrize("path", sorted(KIT.glob("*.py")), ids=lambda path: path.name)
+def test_every_breakage_is_another_program(path: Path) -> None:
+    source = path.read_text("utf-8")
+    whole = ast.dump(ast.parse(source))
+    found = list(of_python(source))
+    for mutation in found[:: max(1, len(found) // 25)]:
+        assert ast.dump(ast.parse(mutation.text)) != whole, mutation
+    assert len({mutation.text for mutation in found}) == len(found) or path.name in ("__init__.py",)
+
+
+def test_breakages_are_those_that_the_syntax_has() -> None:
+    source = "def f(a, b=2):\n    if a < b and not a:\n        g(a, c=1)\n    return a\n"
+    texts = {mutation.text.replace("(", "").replace(")", "") for mutation in of_python(source)}
+    for changed in ("a <= b", "or not a", "and a:", "not a < b", "b=3", "return None", "pass"):
+        assert any(changed in text for text in texts), changed
+    assert list(of_python("x: int\nimport y\n")) == []
+    page = '{% if a %}<a href="x">{{ b }}</a>{% endif %}'
+    assert {mutation.text for mutation in of_template(page)} == {
+        '{% if not (a) %}<a href="x">{{ b }}</a>{% endif %}',
+        '{% if a %}<a href="x"></a>{% endif %}',
+        "{% if a %}<a>{{ b }}</a>{% endif %}",
+    }
+
+
+def test_a_sample_is_noticed_by_the_demos_own_tests(empty: Project) -> None:
+    empty.run("demo", "--once")
+    root = empty.root / "beekeepers"
+    counts = {name: max(1, SAMPLE * share // 100) for name, share in SHARES.items()}
+    tried = sample(groups(root), counts, seed=4)
+    found = outcomes(root, tried, lambda mutant: order(mutant, root), workers=1)
+    missed = [str(mutant) for mutant, caught in found if not caught]
+    assert len(missed) <= MISSED, missed
