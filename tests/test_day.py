@@ -386,7 +386,7 @@ def forty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 ALL_PATHS = ("", "?_filter=open", "?_columns=*", "/new", "/1", "/1/edit", "/1/remove")
 
 
-@pytest.mark.parametrize("some", range(4))
+@pytest.mark.parametrize("some", range(2))
 def test_every_page_of_forty_models_fits_a_telephone_and_shuts_nobody_out(
     browser: Browser, forty: str, some: int
 ) -> None:
@@ -395,15 +395,15 @@ def test_every_page_of_forty_models_fits_a_telephone_and_shuts_nobody_out(
     )
     page = context.new_page()
     found = []
-    for n in range(some, 40, 4):
-        paths = ("", "/new", "/1") if n >= 12 else ALL_PATHS
+    for n in range(some, 40, 2):
+        paths = ("",) if n >= 8 else ALL_PATHS
         for path in paths:
             page.goto(f"/kind{n}s{path}")
             assert page.locator("main").count() == 1
             wide = page.evaluate("document.documentElement.scrollWidth")
             found += [f"{page.url}: {wide} wide"] if wide > 320 else []
             # What is the same on all models is looked at on some.
-            if n < 12:
+            if n < 8:
                 page.evaluate(AXE)
                 told = page.evaluate("axe.run({resultTypes: ['violations']})")["violations"]
                 found += [f"{page.url}: {v['id']}: {v['nodes'][0]['html'][:90]}" for v in told]

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import pytest
 from conftest import HERE, Project
-from mutants.demo import SHARES, groups, order
+from mutants.demo import groups
 from mutants.mutations import of_python, of_template
-from mutants.trial import outcomes, sample
+from mutants.trial import Mutant, outcomes, sample
 
 KIT = HERE.parent / "src" / "welbik" / "blueprint" / "kit"
-SAMPLE = 8
+SAMPLE = {"models": 1, "forms": 1, "controllers": 1, "kit": 1}
 MISSED = 1
 
 
@@ -41,10 +41,16 @@ def test_breakages_are_those_that_the_syntax_has() -> None:
 
 
 def test_a_sample_is_noticed_by_the_demos_own_tests(empty: Project) -> None:
-    empty.run("demo", "--once")
-    root = empty.root / "beekeepers"
-    counts = {name: max(1, SAMPLE * share // 100) for name, share in SHARES.items()}
-    tried = sample(groups(root), counts, seed=4)
-    found = outcomes(root, tried, lambda mutant: order(mutant, root), workers=1)
+    empty.run("init", "register", "--package", "beekeepers")
+    project = Project(empty.root / "register")
+    for command in ("build", "migrate"):
+        project.run(command)
+    tried = sample(groups(project.root), SAMPLE, seed=4)
+
+    def tests(mutant: Mutant) -> list[str]:
+        own = f"tests/test_{mutant.path.split('/')[1]}.py"
+        return [own if (project.root / own).exists() else "tests/test_hive.py"]
+
+    found = outcomes(project.root, tried, tests)
     missed = [str(mutant) for mutant, caught in found if not caught]
     assert len(missed) <= MISSED, missed

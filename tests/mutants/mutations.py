@@ -16,11 +16,15 @@ _TURNED: dict[type[ast.cmpop], type[ast.cmpop]] = {
 
 @dataclass(frozen=True)
 class Mutation:
-    """One breakage: what was done, in which line, what stood there, and the whole text after it."""
+    """One breakage: what was done, in which line, what stood there, and the whole text after it.
+
+    `within` is the line, by which it is known wherever that stands.
+    """
 
     what: str
     line: int
     was: str
+    within: str
     text: str
 
 
@@ -29,9 +33,12 @@ def of_python(source: str) -> Iterator[Mutation]:
     tree = ast.parse(source)
     found = _Finder(source)
     found.visit(tree)
+    lines = source.splitlines()
     for what, node, instead in found.found:
         text = found.replaced(node, instead)
-        yield Mutation(what, node.lineno, found.segment(node).split("\n")[0].strip(), text)
+        was = found.segment(node).split("\n")[0].strip()
+        within = lines[node.lineno - 1].strip()
+        yield Mutation(what, node.lineno, was, within, text)
 
 
 class _Finder(ast.NodeVisitor):
@@ -180,7 +187,8 @@ def of_template(source: str) -> Iterator[Mutation]:
                 instead = ""
             line = source.count("\n", 0, match.start()) + 1
             text = f"{source[: match.start()]}{instead}{source[match.end() :]}"
-            yield Mutation(what, line, match[0], text)
+            within = source.splitlines()[line - 1].strip()
+            yield Mutation(what, line, match[0], within, text)
 
 
 def of(path: str, source: str) -> list[Mutation]:

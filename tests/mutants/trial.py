@@ -28,7 +28,8 @@ class Mutant:
     @property
     def name(self) -> str:
         """What it is known by, whatever stands around it."""
-        return f"{self.path}: {self.mutation.what}: {self.mutation.was}"
+        one = self.mutation
+        return f"{self.path}: {one.what}: {one.was}: {one.within}"
 
     def __str__(self) -> str:
         one = self.mutation

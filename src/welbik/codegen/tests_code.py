@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from ..kinds.base import Case
@@ -13,17 +14,21 @@ from ..schema.model import Field, Many, Model, Reference, Schema
 from .apart import declared
 from .page_code import has_uploads, heading, is_chosen
 from .promise_code import promises_context
-from .python import call, doc, from_import, fstring, line, names_used
+from .python import call, doc, from_import, fstring, line
+
+_TEXT = re.compile(r'"""(?s:.*?)"""|"(?:[^"\\\n]|\\.)*"')
+_NAME = re.compile(r"(?<![\w.])[A-Za-z_]\w*")
 
 
 def supply_context(schema: Schema, package: str) -> dict[str, Any]:
     """What `supply.py.jinja` is filled with."""
-    imports = [from_import(f"{package}.kit.fields", ["Refused"])]
+    imports = [from_import(f"{package}.kit", ["fields"])]
     for model in sorted(schema, key=lambda model: model.folder):
         imports.append(
             from_import(f"{package}.{model.folder}.form", [f"form as {model.endpoint}_form"])
         )
         imports.append(from_import(f"{package}.{model.folder}.model", [model.name]))
+    imports.sort(key=lambda line: line.split()[1])
     return {"imports": imports, "factories": [_factory(schema, model) for model in schema]}
 
 
@@ -200,7 +205,6 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "search": model.search,
         "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
         "same_parent": f"{owner.key_attribute}=row.{owner.key_attribute}" if owner else "",
-        "page_for_again": "page" if owner else 'f"{URL}/new"',
         "csv_column": _csv_column(model) if lists else None,
     }
 
@@ -338,7 +342,8 @@ def _local(reference: Reference) -> str:
 
 def test_imports(schema: Schema, model: Model, package: str, source: str) -> list[str]:
     """The imports of a test file, by the names that its source uses."""
-    used = names_used(source)
+    # A tree of all of it would take as long as all else that is made of a model.
+    used = {*_NAME.findall(_TEXT.sub("", source))}
     lines = ["import datetime as dt"] if "dt" in used else []
     lines += ["import html"] if "html" in used else []
     lines += ["import urllib.parse"] if "urllib" in used else []
