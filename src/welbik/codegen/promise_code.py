@@ -52,8 +52,16 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
             if isinstance(f.kind, File)
         ],
         "sides": _sides(schema, model),
-        "declared_rules": {rule.name: as_text(rule.node) for rule in model.rules},
+        "declared_rules": {
+            rule.name: told_in_docstring(as_text(rule.node)) for rule in model.rules
+        },
     }
+
+
+def told_in_docstring(text: str) -> str:
+    """A text that ends no docstring and escapes nothing in it."""
+    shown = "".join(letter if letter.isprintable() else " " for letter in text)
+    return shown.replace("\\", "/").replace('"', "'")
 
 
 def _begins(asked: list[Any]) -> str:
@@ -262,7 +270,7 @@ def _sides(schema: Schema, model: Model) -> dict[str, Any] | None:
     changes = [one for way, name in edges if (one := _edge(schema, model, way, name))]
     made = [one for name, via in children if (one := _child(schema, name, via))]
     return {
-        "rules": [as_text(rule.node) for rule in across],
+        "rules": [told_in_docstring(as_text(rule.node)) for rule in across],
         "changes": changes,
         "children": made,
     }

@@ -13,7 +13,7 @@ from ..schema.contradictions import can_break
 from ..schema.model import Field, Many, Model, Reference, Schema
 from .apart import declared
 from .page_code import has_uploads, heading, is_chosen
-from .promise_code import promises_context
+from .promise_code import promises_context, told_in_docstring
 from .python import call, doc, from_import, fstring, line
 
 _TEXT = re.compile(r'"""(?s:.*?)"""|"(?:[^"\\\n]|\\.)*"')
@@ -200,7 +200,7 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "model_class": model.name,
         "given_names": f'(*FIELDS, "{owner.key_attribute}")' if owner else "FIELDS",
         "form_name": f"{model.endpoint}_form",
-        "singular": model.singular,
+        "singular": told_in_docstring(model.singular),
         "plural_source": quote(model.plural),
         "search": model.search,
         "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
