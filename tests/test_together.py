@@ -180,11 +180,10 @@ def test_what_was_no_change_of_several_is_not_taken_back(app: Application, at: s
 
 def test_rows_are_compared(app: Application) -> None:
     page = app.client.get("/plots/chosen?_do=compare&_row=1&_row=3").text
-    lines = dict(re.findall(r'<tr( class="differs")?><th scope="row">(\w+)', page))
     differing = {
         name for mark, name in re.findall(r"<tr([^>]*)><th scope=\"row\">(\w+)", page) if mark
     }
-    assert differing == {"Code", "Size", "Doubled"} and lines
+    assert differing == {"Code", "Size", "Doubled"}
     assert "Nearest" in page and "Hands" in page
     for rows in (["1"], ["1", "2", "3", "4"]):
         asked = {"_do": "compare", "_row": rows}
@@ -205,7 +204,7 @@ def test_columns_are_chosen_in_the_address(app: Application) -> None:
     assert headings == ["Code", "Crop", "Hands", "Doubled"]
     row = page.split("<tbody>")[1].split("</tbody>")[0]
     assert "Rye" in row and ">14<" in row
-    assert re.findall(r'href="/hands/(\d)"', row) == ["3", "1"] or "Top" in row and "Low" in row
+    assert {*re.findall(r'href="/hands/(\d)"', row)} == {"1", "3"}
     assert "_columns=crop,hands,doubled" in app.client.get(f"{sent.location}&_sort=-size").text
     # A download has what is shown, or all.
     table = list(csv.reader(io.StringIO(app.client.get(f"{sent.location}&_as=csv").text)))
