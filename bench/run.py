@@ -109,8 +109,8 @@ def building(times: int, sizes: tuple[int, int, int]) -> dict[str, list[float]]:
 
 def filling(folder: Path, times: int, scale: int) -> dict[str, list[float]]:
     """The rate of `fill` to that of the driver alone inserting the same rows."""
+    from welbik.data.drawer import Drawer
     from welbik.data.fill import fill
-    from welbik.data.rows import Drawer
     from welbik.project.declarations import schema_of
     from welbik.project.testing import make_database
     from welbik.storage.sqlite import Database

@@ -20,8 +20,8 @@ from declared import understand
 from sqlalchemy import event
 
 from welbik.codegen.files import application_files
+from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
-from welbik.data.rows import Drawer
 from welbik.migrations.difference import difference
 from welbik.migrations.run import statements
 from welbik.project.settings import Settings

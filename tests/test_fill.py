@@ -17,8 +17,8 @@ from declared import declarations, understand
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from welbik.data.drawer import Drawer
 from welbik.data.fill import Filled, fill
-from welbik.data.rows import Drawer
 from welbik.data.streams import RowStream, philox
 from welbik.data.supply import Supply
 from welbik.migrations.difference import difference

@@ -22,10 +22,12 @@ from declared import understand
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
+from welbik.data.columns import as_python
+from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
-from welbik.data.rows import Drawer, as_python
 from welbik.data.supply import Factory, Supply
 from welbik.data.told import Told
+from welbik.kinds.integer import Integer
 from welbik.migrations.difference import difference
 from welbik.migrations.run import statements
 from welbik.rules import tree
@@ -119,7 +121,7 @@ def test_a_slice_is_the_same_wherever_it_is_cut(text: str, cut: int) -> None:
     for start, stop in ((0, cut), (cut, 30), (cut, cut + 1)):
         part = Drawer(schema, 3).draw(model, start, stop, schema.seed)
         for name, drawn in part.items():
-            kind = "integer" if name == "up" else model.by_name[name].kind.stored().type  # type: ignore[union-attr]
+            kind = Integer() if name == "up" else model.by_name[name].kind  # type: ignore[union-attr]
             assert as_python(kind, drawn) == as_python(kind, whole[name])[start:stop], name
 
 
@@ -181,7 +183,7 @@ def test_samples_have_the_distribution_that_is_asked_for() -> None:
     assert not problems, problems
     site = schema.models["Site"]
     drawn = Drawer(schema, 1).draw(site, 0, 2000, schema.seed)
-    rows = {f.name: as_python(f.kind.stored().type, drawn[f.name]) for f in site.fields}
+    rows = {f.name: as_python(f.kind, drawn[f.name]) for f in site.fields}
     assert statistics.mean(rows["height"]) == pytest.approx(300, abs=5)
     assert statistics.stdev(rows["height"]) == pytest.approx(50, rel=0.1)
     assert float(statistics.median(rows["yield_"])) == pytest.approx(20, rel=0.1)

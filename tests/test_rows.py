@@ -17,8 +17,9 @@ from declared import declarations, understand
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from welbik.data.columns import as_python
+from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
-from welbik.data.rows import Drawer, as_python
 from welbik.data.streams import permuted
 from welbik.kinds.bounds import FromNow
 from welbik.migrations.difference import difference
@@ -98,7 +99,7 @@ def test_every_value_obeys_its_declaration(text: str, seed: int) -> None:
     for model in schema:
         drawn = Drawer(schema, seed).draw_fields(model, 0, 200)
         for field in model.fields:
-            values = as_python(field.kind.stored().type, drawn[field.name])
+            values = as_python(field.kind, drawn[field.name])
             wrong = [value for value in values if not _obeys(field, value)]
             assert not wrong, (field.name, field.kind, wrong[:3])
 

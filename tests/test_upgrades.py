@@ -12,8 +12,8 @@ from declared import declarations, understand
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
-from welbik.data.rows import Drawer
 from welbik.migrations.difference import difference
 from welbik.migrations.run import statements
 from welbik.problems import WelbikError

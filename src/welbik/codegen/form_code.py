@@ -6,7 +6,6 @@ import re
 from typing import Any
 
 from ..kinds.literals import quote
-from ..kinds.text import Text
 from ..rules.html import limits
 from ..rules.python import Python
 from ..rules.tree import Const
@@ -118,9 +117,7 @@ def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[
 
 def control_name(member: Field) -> str:
     """The class in the application's kit that a field is entered with."""
-    if isinstance(member.kind, Text) and member.control:
-        return {"area": "LongText", "text": "Text"}[member.control]
-    return member.kind.control(member).name
+    return member.kind.controls.get(member.control) or member.kind.control(member).name
 
 
 def _field(schema: Schema, member: Field) -> tuple[str, dict[str, str]]:
@@ -130,7 +127,7 @@ def _field(schema: Schema, member: Field) -> tuple[str, dict[str, str]]:
         # A part has no class of its own.
         shown = (f"{quote(name)}: {quote(label)}" for name, label in member.kind.labels().items())
         arguments["labels"] = f"{{{', '.join(shown)}}}"
-    if member.control and not isinstance(member.kind, Text):
+    if member.control and not member.kind.controls[member.control]:
         arguments["wanted"] = quote(member.control)
     if member.pattern is not None:
         arguments["pattern"] = quote(member.pattern.text)
@@ -146,7 +143,7 @@ def _field(schema: Schema, member: Field) -> tuple[str, dict[str, str]]:
 
 def _common(member: Field | Reference | Many) -> dict[str, str]:
     found: dict[str, str] = {}
-    if member.required and not (isinstance(member, Field) and member.kind.word == "slug"):
+    if member.required and not (isinstance(member, Field) and member.kind.made_from):
         found["required"] = "True"
     if isinstance(member, Many):
         attribute = member.attribute

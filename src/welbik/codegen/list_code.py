@@ -5,13 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from ..kinds.boolean import Boolean
 from ..kinds.literals import quote
 from ..schema.model import (
-    AnyMember,
     Collection,
-    Computed,
-    Field,
     Many,
     Model,
     Reference,
@@ -146,21 +142,10 @@ def _filter(schema: Schema, query: Query, path: str, models: set[str]) -> str:
         labels = f"{member.model}.{member.name.upper()}_LABELS"
         models.add(member.model)
         return f"filters.Choice({', '.join([*head, f'labels={labels}'])})"
-    if isinstance(member.kind, Boolean):
-        return f"filters.Answer({', '.join(head)})"
-    if has_range(member):
-        unit = [f"unit={quote(member.unit)}"] if member.unit else []
-        return f"filters.Range({', '.join([*head, *unit])})"
-    if isinstance(member, Field) and member.kind.stored().type == "json":
-        return ""
-    return f"filters.Filter({', '.join(head)})"
-
-
-def has_range(member: AnyMember) -> bool:
-    assert isinstance(member, Field | Computed)
-    return member.kind.value_type().name in (
-        *("integer", "decimal", "number", "days", "date", "time", "datetime"),
-    )
+    kind = member.kind.filtered
+    if kind == "Range" and member.unit:
+        head.append(f"unit={quote(member.unit)}")
+    return f"filters.{kind}({', '.join(head)})" if kind else ""
 
 
 def lists_of(schema: Schema, model: Model) -> tuple[list[ListCode], list[str]]:

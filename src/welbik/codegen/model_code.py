@@ -83,7 +83,7 @@ def _in_order(model: Model, query: Query, order: list[str]) -> list[str]:
 
 
 def _texts(model: Model) -> set[str]:
-    return {f.name for f in model.fields if f.kind.stored().type.startswith("text")}
+    return {f.name for f in model.fields if f.kind.annotation == "str"}
 
 
 def _docstring(model: Model) -> str:
@@ -150,8 +150,7 @@ def _attribute(
         arguments.append(f"default={member.kind.source(member.default)}")
     elif member.kind.made():
         arguments.append(f"default={member.kind.made()}")
-    made = member.kind.word in ("slug", "uuid")
-    optional = "" if member.required or made else " | None"
+    optional = "" if member.required or member.kind.self_made else " | None"
     head = f"{member.attribute}: Mapped[{member.kind.annotation}{optional}]"
     if not arguments and member.attribute not in needed:
         return [f"    {head}"]
@@ -312,12 +311,7 @@ def _shown(model: Model) -> str:
 
 def _is_plain_text(model: Model) -> bool:
     member = model.by_name.get(next(part.text for part in model.shown_as if part.is_field))
-    return (
-        isinstance(member, Field)
-        and member.required
-        and member.kind.annotation == "str"
-        and not member.kind.labels()
-    )
+    return isinstance(member, Field) and member.required and member.kind.plain_text
 
 
 def _value(model: Model, name: str) -> str:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ..kinds.file import File
 from ..kinds.literals import quote
 from ..schema.model import AnyMember, Collection, Computed, Field, Many, Model, Reference, Schema
 from . import html
@@ -41,7 +40,7 @@ def _filter(member: AnyMember) -> str:
     """The filter that shows a value, with its unit."""
     unit = member.unit if isinstance(member, Field | Computed) else ""
     # What is worked out is an amount, and never a year or a code.
-    worked_out = isinstance(member, Computed) and member.kind.word in ("integer", "number")
+    worked_out = isinstance(member, Computed) and member.kind.amount
     name = "amount" if worked_out else "show"
     return f"{name}({quote(unit)})" if unit else name
 
@@ -52,16 +51,15 @@ def _shown(schema: Schema, member: AnyMember, row: str, *, whole: bool = False) 
         return _related(schema, member, row)
     if isinstance(member, Many):
         return f"{{{{ parts.names({row}.{member.attribute}) }}}}"
-    if isinstance(member, Field) and member.kind.word in ("file", "image"):
-        shown = "image" if member.kind.word == "image" and whole else "upload"
+    if isinstance(member, Field) and member.kind.upload:
+        shown = member.kind.shown if whole else "upload"
         return f"{{{{ parts.{shown}({row}.{member.attribute}) }}}}"
     if isinstance(member, Field) and member.shape is not None:
         if not whole:
             return f"{{{{ {row}.{member.attribute} | default([], true) | length }}}}"
         return f'{{{{ parts.entries(form.fields["{member.name}"], {row}.{member.attribute}) }}}}'
     value = f"{{{{ {_value(member, row)} | {_filter(member)} }}}}"
-    word = member.kind.word if isinstance(member, Field) else ""
-    if word == "url":
+    if isinstance(member, Field) and member.kind.shown == "link":
         plain = f"{row}.{member.attribute}"
         return f'{{% if {plain} %}}<a href="{{{{ {plain} }}}}" rel="noopener">{value}</a>{{% else %}}{_NOTHING}{{% endif %}}'
     return value
@@ -131,8 +129,7 @@ def _is_apart(path: str, member: AnyMember) -> bool:
     """Whether what is shown is another row, or leads elsewhere than to the row it stands in."""
     if "." in path or not isinstance(member, Field | Computed):
         return True
-    apart = isinstance(member.kind, File) or member.kind.word == "url"
-    return apart or isinstance(member, Field) and member.shape is not None
+    return bool(member.kind.shown) or isinstance(member, Field) and member.shape is not None
 
 
 def _head(schema: Schema, model: Model, row: str, column: Column, member: AnyMember) -> str:
@@ -222,7 +219,7 @@ def has_bin(model: Model) -> bool:
 
 def has_uploads(model: Model) -> bool:
     """Whether its form sends files."""
-    return any(isinstance(field.kind, File) for field in model.fields)
+    return any(field.kind.upload for field in model.fields)
 
 
 def is_placed(model: Model) -> bool:
@@ -326,7 +323,7 @@ def _groups(model: Model, owner: Reference | None) -> list[dict[str, Any]]:
 
 
 def _is_json(member: AnyMember) -> bool:
-    return isinstance(member, Field) and member.kind.stored().type == "json"
+    return isinstance(member, Field) and member.kind.as_json
 
 
 def is_sortable(member: AnyMember) -> bool:

@@ -4,17 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..kinds.boolean import Boolean
-from ..kinds.file import File
 from ..kinds.literals import quote
 from ..rules.text import as_text
 from ..rules.tree import Aggregate, Value, walk
 from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
-from .list_code import has_range
 from .page_code import heading, is_sortable, path_of
 from .python import call
-
-_ORDERED = ("str", "int", "float", "Decimal", "bool", "dt.date", "dt.datetime", "dt.time")
 
 
 def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
@@ -22,7 +17,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
     owner = schema.owner_of(model)
     asked = [member for member in model.entered if member is not owner]
     ruled = _ruled(model)
-    kept = [m for m in asked if not (isinstance(m, Field) and m.kind.word == "slug")]
+    kept = [m for m in asked if not (isinstance(m, Field) and m.kind.made_from)]
     changed = [m for m in kept if not getattr(m, "fixed", False)]
     optional = [m.name for m in changed if m.name not in ruled and _may_be_left_out(m)]
     together = next((m for m in changed if m.name not in ruled and _is_shared(m)), None)
@@ -39,17 +34,17 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
         "columns": _table("COLUMNS", _columns(schema, model, asked)),
         "sorts": _table("SORTED", _sorts(schema, model)),
         "searched": _table("SEARCHED", _searched(schema, model)),
-        "ranges": _table("RANGES", _filters(schema, model, "range")),
-        "choices": _table("CHOICES", _filters(schema, model, "choice")),
-        "answers_filters": _table("ANSWERS", _filters(schema, model, "answer")),
-        "related_filters": _table("RELATED", _filters(schema, model, "related")),
+        "ranges": _table("RANGES", _filters(schema, model, "Range")),
+        "choices": _table("CHOICES", _filters(schema, model, "Choice")),
+        "answers_filters": _table("ANSWERS", _filters(schema, model, "Answer")),
+        "related_filters": _table("RELATED", _filters(schema, model, "Related")),
         "together": {"name": together.name, "attribute": _attribute(together)}
         if together
         else None,
         "uploads_shown": [
             {"label": quote(f.label), "attribute": f.attribute}
             for f in model.fields
-            if isinstance(f.kind, File)
+            if f.kind.upload
         ],
         "sides": _sides(schema, model),
         "declared_rules": {
@@ -114,18 +109,18 @@ def _may_be_left_out(member: Field | Reference | Many) -> bool:
         return True
     if isinstance(member, Reference):
         return True
-    if isinstance(member.kind, File | Boolean) or member.shape is not None:
+    if not member.kind.blank_is_empty or member.shape is not None:
         return False
-    return member.kind.word not in ("slug", "uuid") and member.default is None
+    return not member.kind.self_made and member.default is None
 
 
 def _is_shared(member: Field | Reference | Many) -> bool:
     """Whether a test can set it on several rows at once."""
     if not isinstance(member, Field):
         return False
-    if member.unique or isinstance(member.kind, File | Boolean) or member.shape is not None:
+    if member.unique or not member.kind.blank_is_empty or member.shape is not None:
         return False
-    return member.kind.word not in ("slug", "uuid")
+    return not member.kind.self_made
 
 
 def _names(name: str, names: list[str]) -> str:
@@ -150,9 +145,7 @@ def _columns(schema: Schema, model: Model, asked: list[Any]) -> dict[str, str]:
         member = model.by_name[path] if "." not in path else None
         if member is None or path not in names or isinstance(member, Many):
             continue
-        if isinstance(member, Field) and (
-            isinstance(member.kind, File) or member.shape is not None
-        ):
+        if isinstance(member, Field) and (member.kind.upload or member.shape is not None):
             continue
         found[heading(member)] = quote(path)
     return found
@@ -192,7 +185,11 @@ def _value(schema: Schema, member: AnyMember, row: str) -> str:
         if member.required:
             return place
         return f"{place} if {row}.{member.attribute} is not None else None"
-    return f"{row}.{member.attribute}" if member.kind.annotation in _ORDERED else ""
+    return (
+        f"{row}.{member.attribute}"
+        if not member.kind.as_json and member.kind.annotation != "UUID"
+        else ""
+    )
 
 
 def _searched(schema: Schema, model: Model) -> dict[str, str]:
@@ -210,7 +207,7 @@ def _searched(schema: Schema, model: Model) -> dict[str, str]:
                 guard.append(row)
             at = schema.models[reference.target]
         member = at.by_name[last]
-        if not isinstance(member, Field) or member.kind.annotation != "str" or member.kind.labels():
+        if not isinstance(member, Field) or not member.kind.plain_text:
             return {}
         told = f"{row}.{member.attribute}"
         found[path] = (
@@ -225,7 +222,7 @@ def _filters(schema: Schema, model: Model, wanted: str) -> dict[str, str]:
         if "." in path:
             continue
         member = model.by_name[path]
-        if filter_kind(member) != wanted:
+        if _filter_class(member) != wanted:
             continue
         if isinstance(member, Reference):
             value = (
@@ -239,17 +236,11 @@ def _filters(schema: Schema, model: Model, wanted: str) -> dict[str, str]:
     return found
 
 
-def filter_kind(member: AnyMember) -> str:
-    """Which filter a member has in lists."""
+def _filter_class(member: AnyMember) -> str:
+    """The class of the filter that a member has in lists."""
     if isinstance(member, Reference | Many):
-        return "related"
-    if not isinstance(member, Field | Computed):
-        return ""
-    if member.kind.labels():
-        return "choice"
-    if isinstance(member.kind, Boolean):
-        return "answer"
-    return "range" if has_range(member) else "words"
+        return "Related"
+    return member.kind.filtered if isinstance(member, Field | Computed) else ""
 
 
 def _sides(schema: Schema, model: Model) -> dict[str, Any] | None:

@@ -6,7 +6,6 @@ import re
 from typing import Any
 
 from ..kinds.base import Case
-from ..kinds.boolean import Boolean
 from ..kinds.literals import quote
 from ..rules.tree import Aggregate, Node, Value, walk
 from ..schema.contradictions import can_break
@@ -213,7 +212,11 @@ def _csv_column(model: Model) -> dict[str, str] | None:
     """A listed column whose values are saved as they are."""
     for path in model.columns:
         member = model.by_name.get(path)
-        if isinstance(member, Field) and member.kind.word in ("text", "integer", "email"):
+        if (
+            isinstance(member, Field)
+            and member.kind.annotation in ("str", "int")
+            and not member.kind.labels()
+        ):
             return {"attribute": member.attribute, "heading": quote(heading(member))}
     return None
 
@@ -236,7 +239,7 @@ def _unique_groups(model: Model) -> list[dict[str, str]]:
 def _by_uuid(model: Model) -> bool:
     key = model.address or model.key
     field = model.stored(key) if key else None
-    return isinstance(field, Field) and field.kind.word == "uuid"
+    return isinstance(field, Field) and field.kind.annotation == "UUID"
 
 
 _TYPED = ("typed", "first", "second", "inside", "outside")
@@ -284,16 +287,14 @@ def _is_typed(member: Field | Reference | Many) -> bool:
     """Whether leaving it out of a request leaves it empty."""
     if not isinstance(member, Field):
         return True
-    if member.kind.word in ("slug", "file", "image") or member.shape is not None:
-        return False
-    return not isinstance(member.kind, Boolean)
+    return member.kind.blank_is_empty and member.shape is None
 
 
 def _is_repeatable(member: Field | Reference) -> bool:
     """Whether a test can type the same value twice."""
     if isinstance(member, Reference):
         return member.where is None
-    return member.kind.word != "slug"
+    return not member.kind.made_from
 
 
 def _rules(schema: Schema, model: Model) -> list[dict[str, Any]]:

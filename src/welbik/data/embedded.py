@@ -2,30 +2,32 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..kinds.list import ListOf
+from ..schema.model import Field
+from .streams import RowStream
 from .wordlists import options
 
-if TYPE_CHECKING:
-    from ..schema.model import Field
-    from .streams import RowStream
+Entries = Callable[[int], Sequence[Any]]
+"""Entries of a part, one a row, by the number that they have in their lists."""
 
 
-def draw_lists(stream: RowStream, field: Field, most: int) -> NDArray[np.object_]:
+def draw_lists(stream: RowStream, field: Field, most: int, parts: Entries) -> NDArray[np.object_]:
     """A list of 1 to `most` entries for each row, as JSON keeps them."""
     assert isinstance(field.kind, ListOf)
     sizes = stream.integers(1, most, purpose="size").tolist()
-    columns = [_entries(stream, field, number) for number in range(most)]
+    columns = [_entries(stream, field, number, parts) for number in range(most)]
     out = np.empty(len(sizes), dtype=object)
     out[:] = [[column[at] for column in columns[:size]] for at, size in enumerate(sizes)]
     return out
 
 
-def _entries(stream: RowStream, field: Field, number: int) -> list[Any]:
+def _entries(stream: RowStream, field: Field, number: int, parts: Entries) -> list[Any]:
     """The entry of that number in every row's list."""
     assert isinstance(field.kind, ListOf)
     if field.shape is None:
@@ -34,6 +36,4 @@ def _entries(stream: RowStream, field: Field, number: int) -> list[Any]:
         if not len(words):
             return ["a" * longest] * stream.size
         return list(stream.pick(words, purpose=f"entry {number}").tolist())
-    from .obey import part_rows
-
-    return part_rows(stream, field, number)
+    return list(parts(number))

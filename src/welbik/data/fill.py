@@ -13,9 +13,11 @@ import numpy as np
 from ..problems import WelbikError
 from ..schema.model import Field, Model, Reference
 from ..storage.sqlite import Database, encode
-from .fixed import FixedTable, Values, counts_with_fixed
+from .columns import Drawn
+from .drawer import Drawer
+from .fixed import counts_with_fixed
 from .pairs import add_pairs
-from .rows import Drawer, Drawn, field_types
+from .settling import FixedTable, Values
 from .uploads import write_uploads
 from .verify import Broken, Verifier, led_by
 from .world import World
@@ -72,11 +74,11 @@ class _Filling:
     ) -> None:
         self.database, self.drawer, self.tell = database, drawer, tell
         schema = drawer.schema
-        database.prepare(drawer.timezone)
+        database.prepare(drawer.here.timezone)
         self.asked = counts
         self.wanted = counts_with_fixed(schema, dict(counts))
         self.world = drawer.world = World(database, schema, self.wanted)
-        self.verifier = Verifier(database, schema, drawer.timezone)
+        self.verifier = Verifier(database, schema, drawer.here.timezone)
         self.found = Filled()
         self.before = {model.name: database.count(model.table) for model in schema}
         self.done: set[str] = set()
@@ -94,7 +96,7 @@ class _Filling:
     def _settle_fixed(self, model: Model) -> None:
         if model.name not in self.drawer.schema.rows:
             return
-        table = FixedTable(self.database, self.drawer, model, self._fixed)
+        table = FixedTable(self.database, self.drawer.schema, self.drawer.here, model, self._fixed)
         settled = table.settle()
         keys = settled.keys
         if settled.missing:
@@ -161,7 +163,7 @@ class _Filler:
         self.world, self.model = filling.world, model
         self.counts = self._counts()
         self.first_id = self.next_id = 1 if model.key else self.database.next_id(model.table)
-        self.types = field_types(model)
+        self.types = {field.name: field.kind.stored().type for field in model.fields}
         self.keys: dict[str, Any] = {}
         self.given: list[Values] = []
         self.taken: dict[str, set[object]] = {}

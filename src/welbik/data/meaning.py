@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
+from ..schema.model import Field, Model
 from ..schema.names import words
-
-if TYPE_CHECKING:
-    from ..schema.model import Field, Model
 
 _PEOPLE = {
     *(
@@ -125,12 +122,8 @@ def is_person(model: Model, field: Field) -> bool:
         return True
     if field.name != "name":
         return False
-    kinds = {other.kind.word for other in model.fields}
-    return (
-        _last(model.name) in _PEOPLE
-        or "email" in kinds
-        and _last(model.name) not in _COMPANIES | _PLACES
-    )
+    people = any(other.kind.tells_people for other in model.fields)
+    return _last(model.name) in _PEOPLE or people and _last(model.name) not in _COMPANIES | _PLACES
 
 
 def _last(name: str) -> str:

@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
 from ..schema.model import Many, Model
 from ..schema.tables import SchemaNames
+from ..storage.sqlite import Database
+from .drawer import Drawer
 from .streams import RowStream
-
-if TYPE_CHECKING:
-    from ..storage.sqlite import Database
-    from .rows import Drawer
 
 _MOST = 3
 
@@ -21,7 +17,7 @@ def positions(
     drawer: Drawer, model: Model, many: Many, start: int, stop: int, have: int
 ) -> list[list[int]]:
     """For each row of a slice the positions of the rows it is related to, all different."""
-    stream = RowStream(drawer, model, many.name, start, stop)
+    stream = RowStream(drawer.seed, model.name, many.name, start, stop)
     per = next((term for term in many.sample if term.word == "per"), None)
     low, high = (int(n) for n in per.arguments[:2]) if per else (int(many.required), _MOST)  # type: ignore[call-overload]
     high = min(high, have)

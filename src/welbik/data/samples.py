@@ -5,21 +5,19 @@ from __future__ import annotations
 import datetime as dt
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
 from ..kinds.base import Array
 from ..kinds.bounds import Bounds, FromNow
-from ..schema.model import Term
+from ..kinds.text import POOLS
+from ..schema.model import Field, Reference, Term
+from .field_stream import FieldStream
 from .fixed import encoded
+from .streams import RowStream, permuted
 from .wordlists import options
-
-if TYPE_CHECKING:
-    from ..schema.model import Field, Reference
-    from .streams import RowStream
-
-_POOLS = ("person", "given_name", "family_name", "town", "street", "company")
 
 
 def empty_share(terms: Sequence[Term], usual: float) -> float:
@@ -30,14 +28,14 @@ def empty_share(terms: Sequence[Term], usual: float) -> float:
     return 0.0 if any(term.word not in ("per",) for term in terms) else usual
 
 
-def draw(field: Field, stream: RowStream) -> Array:
+def draw(field: Field, stream: FieldStream) -> Array:
     """A value for each row: as `sample` says, else as the field's kind draws it."""
     for term in field.sample:
         if term.word in ("normal", "lognormal"):
             return _spread(field, term, stream)
         if term.word == "weights":
             return _weighted(field, term, stream)
-        if term.word in _POOLS and not field.unique:
+        if term.word in POOLS and not field.unique:
             found = _from_pool(field, term.word, stream)
             if found is not None:
                 return found
@@ -57,7 +55,7 @@ def _normal(stream: RowStream) -> Array:
     return np.sqrt(-2.0 * np.log(first)) * np.cos(2.0 * math.pi * second)
 
 
-def _spread(field: Field, term: Term, stream: RowStream) -> Array:
+def _spread(field: Field, term: Term, stream: FieldStream) -> Array:
     """Normal or lognormal values, brought within the field's bounds."""
     middle, spread = (float(a) for a in term.arguments)  # type: ignore[arg-type]
     if field.unique:
@@ -69,11 +67,11 @@ def _spread(field: Field, term: Term, stream: RowStream) -> Array:
     bounds: Bounds[Any] = getattr(field.kind, "bounds", Bounds())
     low = -math.inf if bounds.low is None else float(bounds.low)
     high = math.inf if bounds.high is None else float(bounds.high)
-    if field.kind.word == "number":
+    type_ = field.kind.value_type()
+    if not type_.exact:
         return values.round(4).clip(low, high)
-    places = getattr(field.kind, "places", 0)
-    scale = 10.0**places
-    most = 2.0**31 - 1 if field.kind.word == "integer" else 10.0**15
+    scale = 10.0**type_.places
+    most = 2.0**31 - 1 if field.kind.stored().type == "integer" else 10.0**15
     low, high = max(low, -most), min(high, most)
     return (
         np.rint(values * scale)
@@ -82,7 +80,7 @@ def _spread(field: Field, term: Term, stream: RowStream) -> Array:
     )
 
 
-def _weighted(field: Field, term: Term, stream: RowStream) -> Array:
+def _weighted(field: Field, term: Term, stream: FieldStream) -> Array:
     weights = np.array(term.arguments, dtype=np.float64)
     chosen = np.searchsorted(np.cumsum(weights) / weights.sum(), stream.fractions(), side="right")
     names = list(field.kind.labels())
@@ -93,14 +91,14 @@ def _weighted(field: Field, term: Term, stream: RowStream) -> Array:
     return pool[np.minimum(chosen, len(names) - 1)]
 
 
-def _from_pool(field: Field, word: str, stream: RowStream) -> Array | None:
+def _from_pool(field: Field, word: str, stream: FieldStream) -> Array | None:
     shortest = getattr(field.kind, "shortest", 1)
     longest = getattr(field.kind, "longest", None) or 10_000
     pool = options(word, shortest, longest)
     return stream.pick(pool) if len(pool) else None
 
 
-def _prose(field: Field, term: Term, stream: RowStream) -> Array:
+def _prose(field: Field, term: Term, stream: FieldStream) -> Array:
     """So many words or sentences, cut where they would be too long."""
     given = term.arguments[0]
     low, high = given if isinstance(given, tuple) else (int(given), int(given))  # type: ignore[call-overload]
@@ -122,32 +120,24 @@ def _prose(field: Field, term: Term, stream: RowStream) -> Array:
     return out
 
 
-def _within(field: Field, term: Term, stream: RowStream) -> Array:
+def _within(field: Field, term: Term, stream: FieldStream) -> Array:
     """Days back from today, evenly, within the field's own bounds."""
     days = term.arguments[0]
     assert isinstance(days, dt.timedelta)
-    from ..kinds.date import Date
-    from ..kinds.datetime import DateTime
-
     bounds: Bounds[Any] = Bounds(FromNow("today", -days.days), FromNow("today", 0))
-    kind = field.kind
-    if isinstance(kind, Date):
-        return Date(bounds).draw(field, stream)
-    bounds = Bounds(FromNow("now", -days.days), FromNow("now", 0))
-    return DateTime(bounds).draw(field, stream)
+    kind = replace(field.kind, bounds=bounds)  # type: ignore[type-var]
+    return kind.draw(field, stream)
 
 
-def _listed(field: Field, term: Term, stream: RowStream) -> Array:
+def _listed(field: Field, term: Term, stream: FieldStream) -> Array:
     """One of the values that are listed, as columns hold it."""
-    values = [encoded(field, value, stream.drawer) for value in term.arguments]
-    pool = np.array(values) if field.kind.annotation != "str" else np.array(values, dtype=object)
+    values = [encoded(field, value, stream.here) for value in term.arguments]
+    pool = np.array(values) if not isinstance(values[0], str) else np.array(values, dtype=object)
     return pool[stream.integers(0, len(pool) - 1)]
 
 
 def positions(stream: RowStream, reference: Reference, have: int, rows: int) -> Array:
     """Which parent each row gets, of `have`; `rows` is how many rows there are in all."""
-    from .streams import permuted
-
     if reference.unique:
         return stream.integers(0, have - 1, unique=True)
     words = {term.word: term for term in reference.sample}
@@ -163,9 +153,7 @@ def positions(stream: RowStream, reference: Reference, have: int, rows: int) -> 
 
 def _shared(stream: RowStream, have: int, rows: int, low: int, high: int) -> Array:
     """Rows shared out by the weight of each parent, `low` to `high`, in a shuffled order."""
-    from .streams import RowStream, permuted
-
-    parents = RowStream(stream.drawer, stream.model, stream.field, 0, have)
+    parents = RowStream(stream.seed, *stream.names, 0, have)
     weights = parents.integers(low, high, purpose="weights").astype(np.float64)
     if not weights.sum():
         weights += 1

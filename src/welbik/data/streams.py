@@ -11,17 +11,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 from uuid import UUID
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..problems import WelbikError
-
-if TYPE_CHECKING:
-    from ..schema.model import Field, Model
-    from .rows import Drawer
 
 Words = NDArray[np.uint64]
 _ROUNDS = 4
@@ -95,21 +91,20 @@ def permuted(index: NDArray[np.int64], size: int, key: int) -> NDArray[np.int64]
 
 
 class RowStream:
-    """Random values for the rows `start` up to and without `stop` of one field."""
+    """Random numbers for the rows `start` up to and without `stop` of one field of a model."""
 
     def __init__(
         self,
-        drawer: Drawer,
-        model: Model,
+        seed: int,
+        model: str,
         field: str,
         start: int,
         stop: int,
         attempt: int = 0,
         only: NDArray[np.int64] | None = None,
     ) -> None:
-        self.drawer = drawer
-        self.model = model
-        self.field = field
+        self.seed = seed
+        self.names = model, field
         self.attempt = attempt
         self.start = start
         self.stop = stop
@@ -118,10 +113,6 @@ class RowStream:
         self.base = 0
         """The row that different numbers are counted from."""
         self.limit: int | None = None
-
-    @property
-    def today(self) -> int:
-        return self.drawer.today
 
     @property
     def index(self) -> NDArray[np.int64]:
@@ -135,7 +126,7 @@ class RowStream:
 
     def key(self, purpose: str) -> int:
         tries = (self.attempt,) if self.attempt else ()
-        return _key(self.drawer.seed, self.model.name, self.field, purpose, *tries)
+        return _key(self.seed, *self.names, purpose, *tries)
 
     def words(self, purpose: str = "value") -> Words:
         """One uniform 64-bit word a row."""
@@ -184,47 +175,12 @@ class RowStream:
         ]
         return chosen
 
-    def texts(self, field: Field, shortest: int, longest: int | None) -> NDArray[np.object_]:
-        from .texts import draw_texts
-
-        return draw_texts(self, field, shortest, longest)
-
-    def emails(self, field: Field, longest: int) -> NDArray[np.object_]:
-        from .texts import draw_emails
-
-        return draw_emails(self, field)
-
-    def addresses(self, field: Field) -> NDArray[np.object_]:
-        from .texts import draw_addresses
-
-        return draw_addresses(self, field)
-
-    def phones(self, field: Field) -> NDArray[np.object_]:
-        from .texts import draw_phones
-
-        return draw_phones(self, field)
-
-    def slugs(self, field: Field, source: str, longest: int) -> NDArray[np.object_]:
-        from .texts import draw_slugs
-
-        return draw_slugs(self, source, longest)
-
     def identifiers(self) -> NDArray[np.object_]:
         """Version 4 as RFC 9562 lays it out, from two words a row."""
         first, second = self.words("high").tolist(), self.words("low").tolist()
         return _objects(
             [UUID(int=a << 64 | b, version=4) for a, b in zip(first, second, strict=True)]
         )
-
-    def uploads(self, field: Field) -> NDArray[np.object_]:
-        from .uploads import uploads_of
-
-        return self.pick([upload._asdict() for upload in uploads_of(field)])
-
-    def lists(self, field: Field, most: int) -> NDArray[np.object_]:
-        from .embedded import draw_lists
-
-        return draw_lists(self, field, most)
 
 
 def _objects(values: Sequence[Any]) -> NDArray[np.object_]:

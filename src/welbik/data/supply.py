@@ -14,11 +14,11 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from ..kinds.bounds import FromNow
-from ..kinds.file import File
 from ..problems import WelbikError
 from ..schema.model import Field, Model, Piece, Schema
+from .columns import Drawn, Only, as_python
+from .drawer import Drawer
 from .fixed import counts_with_fixed
-from .rows import Drawer, Drawn, Only, as_python
 from .told import Told
 from .uploads import Upload, bytes_of
 
@@ -75,7 +75,7 @@ class Supply:
                 continue
             column = drawn[member.name]
             if isinstance(member, Field):
-                columns[member.name] = as_python(member.kind.stored().type, column)
+                columns[member.name] = as_python(member.kind, column)
             else:
                 columns[member.name] = self._names(self.schema.models[member.target], column)
         size = stop - start if only is None else len(only)
@@ -191,7 +191,7 @@ class Factory:
         """What is typed into a form as a browser sends it: uploads with their bytes."""
         found: dict[str, Any] = dict(typed)
         for field in self.schema.models[model].fields:
-            if isinstance(field.kind, File) and typed.get(field.name):
+            if field.kind.upload and typed.get(field.name):
                 name, _, _, digest = json.loads(typed[field.name])
                 found[field.name] = (BytesIO(bytes_of(field, digest)), name)
         return found
@@ -208,7 +208,7 @@ class Factory:
         }
         for field in model.fields:
             held = found[field.attribute]
-            if isinstance(field.kind, File) and held is not None:
+            if field.kind.upload and held is not None:
                 found[field.attribute] = Upload(**held)
         return found
 
@@ -229,10 +229,7 @@ class Factory:
         self, model: Model, start: int, stop: int, attempt: int, empties: bool
     ) -> dict[str, list[Any]]:
         drawn = (self.loose if empties else self.drawer).draw_fields(model, start, stop, attempt)
-        return {
-            field.name: as_python(field.kind.stored().type, drawn[field.name])
-            for field in model.fields
-        }
+        return {field.name: as_python(field.kind, drawn[field.name]) for field in model.fields}
 
 
 def _ended(field: Field, value: Any, zone: tzinfo) -> Any:

@@ -5,20 +5,17 @@ from __future__ import annotations
 import re
 import unicodedata
 from functools import lru_cache
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..rules.patterns import Pattern, parse_pattern
 from ..rules.strings import Strings
+from ..schema.model import Field, Model
 from .meaning import is_person, meaning_of
+from .streams import RowStream, permuted
 from .strings import take
 from .wordlists import options
-
-if TYPE_CHECKING:
-    from ..schema.model import Field, Model
-    from .streams import RowStream
 
 Texts = NDArray[np.object_]
 
@@ -42,11 +39,13 @@ def _letters() -> Pattern:
     return parse_pattern("[a-z]+")
 
 
-def draw_texts(stream: RowStream, field: Field, shortest: int, longest: int | None) -> Texts:
+def draw_texts(
+    stream: RowStream, model: Model, field: Field, shortest: int, longest: int | None
+) -> Texts:
     """Texts of `shortest` to `longest` characters that suit the field."""
     if field.pattern is not None:
         return _matching(stream, _strings(field.pattern, shortest, longest), field.unique)
-    meaning = meaning_of(stream.model, field)
+    meaning = meaning_of(model, field)
     most = 10_000 if longest is None else longest
     if meaning.pattern:
         strings = _strings(parse_pattern(meaning.pattern), shortest, most)
@@ -73,8 +72,6 @@ def _distinct(stream: RowStream, pool_name: str, shortest: int, most: int) -> Te
     if not len(pool):
         return _matching(stream, _strings(_letters(), shortest, most), True)
     rounds, places = np.divmod(stream.index, len(pool))
-    from .streams import permuted
-
     texts = pool[permuted(places, len(pool), stream.key("order"))]
     again = rounds > 0
     texts[again] = [
@@ -120,19 +117,17 @@ def _endless(stream: RowStream, pool: Texts, length: int) -> Texts:
     return texts
 
 
-def _name_field(model: Model) -> Field | None:
-    return next((f for f in model.fields if f.kind.word == "text" and is_person(model, f)), None)
+def name_field(model: Model) -> Field | None:
+    """The field that holds the name of a person, where there is one."""
+    return next((f for f in model.fields if f.kind.textual and is_person(model, f)), None)
 
 
-def draw_emails(stream: RowStream, field: Field) -> Texts:
-    """Addresses made of the row's own name, where it has one, at reserved domains."""
-    named = _name_field(stream.model)
-    if named is None:
+def draw_emails(stream: RowStream, names: Texts | None, unique: bool) -> Texts:
+    """Addresses made of the rows' own names, where they have some, at reserved domains."""
+    if names is None:
         names = stream.pick(options("person", 1, 60), purpose="person")
-    else:
-        names = stream.drawer.values(stream, named)
     domains = stream.pick(_DOMAINS, purpose="domain").tolist()
-    numbers = stream.index.tolist() if field.unique else [""] * len(domains)
+    numbers = stream.index.tolist() if unique else [""] * len(domains)
     out = np.empty(len(domains), dtype=object)
     out[:] = [
         f"{_local(name)}{n}@{domain}"
@@ -155,37 +150,34 @@ def _plain(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", text).strip("-")
 
 
-def draw_addresses(stream: RowStream, field: Field) -> Texts:
+def draw_addresses(stream: RowStream, unique: bool) -> Texts:
     """Web addresses below reserved domains; with the row's number where they must differ."""
     words = stream.pick(options("words", 1, 40))
     domains = stream.pick(_DOMAINS, purpose="domain")
-    numbers = stream.index.tolist() if field.unique else [""] * len(words)
+    numbers = stream.index.tolist() if unique else [""] * len(words)
     out = np.empty(len(words), dtype=object)
     out[:] = [
-        f"https://{domain}/{_plain(word)}{'-' if field.unique else ''}{n}"
+        f"https://{domain}/{_plain(word)}{'-' if unique else ''}{n}"
         for word, domain, n in zip(words, domains, numbers, strict=True)
     ]
     return out
 
 
-def draw_phones(stream: RowStream, field: Field) -> Texts:
+def draw_phones(stream: RowStream, unique: bool) -> Texts:
     """Numbers of ranges kept for drama; with an extension where they must differ."""
     # Ofcom keeps 01632 960000 to 960999 free for this.
     ends = stream.integers(0, 999)
     out = np.empty(len(ends), dtype=object)
     out[:] = [f"+44 1632 960{end:03}" for end in ends.tolist()]
-    if field.unique:
+    if unique:
         out[:] = [f"{text} x{n}" for text, n in zip(out, stream.index.tolist(), strict=True)]
     return out
 
 
-def draw_slugs(stream: RowStream, source: str, longest: int) -> Texts:
-    """The row's own value of a field as a word, its number behind it so that all differ."""
-    named = next((f for f in stream.model.fields if f.name == source), None)
-    if named is None or named.kind.annotation != "str":
+def draw_slugs(stream: RowStream, words: Texts | None, longest: int) -> Texts:
+    """The rows' own texts as words, each one's number behind it so that all differ."""
+    if words is None:
         words = stream.pick(options("words", 1, 40))
-    else:
-        words = stream.drawer.values(stream, named)
     out = np.empty(len(words), dtype=object)
     out[:] = [
         f"{_plain(str(word))[: longest - 12].strip('-') or 'row'}-{n + 1}"

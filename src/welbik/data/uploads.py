@@ -52,7 +52,7 @@ def write_uploads(schema: Schema, models: set[str], folder: Path) -> None:
     """Puts the bytes of all that made-up rows of some models may hold into a folder."""
     for name in models:
         for field in schema.models[name].fields:
-            if not isinstance(field.kind, File):
+            if not field.kind.upload:
                 continue
             folder.mkdir(mode=0o700, parents=True, exist_ok=True)
             for upload, data in _made(field.kind, isinstance(field.kind, Image), field.name):

@@ -112,7 +112,7 @@ class Known:
         key = world.names.key(model.name)
         kind = model.stored(model.key) if model.key else None
         stored = world.database.values(model.table, key)
-        exact = kind is None or isinstance(kind, Field) and kind.kind.word == "integer"
+        exact = kind is None or isinstance(kind, Field) and kind.kind.annotation == "int"
         self.keys = np.array(stored, dtype=np.int64 if exact else object)
         self._columns: dict[str, Column] = {}
 

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, Protocol
+from typing import Any, ClassVar, NamedTuple, Protocol
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Literal, Type
+from ..rules.patterns import Pattern
 from ..rules.tree import Type as ValueType
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _VALUES = {
     **{"text": "text", "integer": "integer", "bigint": "integer", "decimal": "decimal"},
@@ -51,8 +49,27 @@ class Case(NamedTuple):
     why: str
 
 
+class Declared(Protocol):
+    """What a kind reads of the field that it is the type of."""
+
+    @property
+    def model(self) -> str: ...
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def unique(self) -> bool: ...
+
+    @property
+    def pattern(self) -> Pattern | None: ...
+
+    @property
+    def labels_name(self) -> str: ...
+
+
 class Stream(Protocol):
-    """Made-up values for a slice of rows; see `welbik.data.streams`."""
+    """Made-up values of one field for a slice of rows; see `welbik.data.streams`."""
 
     @property
     def today(self) -> int:
@@ -67,28 +84,28 @@ class Stream(Protocol):
     def pick(self, values: Sequence[Any], *, unique: bool) -> Array:
         """Elements of `values`."""
 
-    def texts(self, field: Field, shortest: int, longest: int | None) -> Array:
+    def texts(self, shortest: int, longest: int | None) -> Array:
         """Texts within a length that suit the field's name and match its pattern."""
 
-    def emails(self, field: Field, longest: int) -> Array:
+    def emails(self) -> Array:
         """Addresses in reserved domains, made from the row's own name where it has one."""
 
-    def addresses(self, field: Field) -> Array:
+    def addresses(self) -> Array:
         """Web addresses in reserved domains."""
 
-    def phones(self, field: Field) -> Array:
+    def phones(self) -> Array:
         """Telephone numbers that nobody has."""
 
-    def slugs(self, field: Field, source: str, longest: int) -> Array:
+    def slugs(self, source: str, longest: int) -> Array:
         """Each row's own value of the field `source` as a word of an address, all different."""
 
     def identifiers(self) -> Array:
         """UUIDs, all different."""
 
-    def uploads(self, field: Field) -> Array:
+    def uploads(self) -> Array:
         """What a row holds of small files of the field's type and size."""
 
-    def lists(self, field: Field, most: int) -> Array:
+    def lists(self, most: int) -> Array:
         """Lists of up to `most` values of the field's part, or of short texts."""
 
 
@@ -104,6 +121,9 @@ class Kind:
     numeric: ClassVar[bool] = False
     """Whether lists align it to the right."""
 
+    amount: ClassVar[bool] = False
+    """Whether what is worked out in it is an amount, grouped from its first thousand."""
+
     textual: ClassVar[bool] = False
     """Whether `matches` applies."""
 
@@ -112,6 +132,60 @@ class Kind:
 
     internal: ClassVar[bool] = False
     """Whether it is on no form, unless said."""
+
+    self_made: ClassVar[bool] = False
+    """Whether a row gets a value where none is typed: its column is never empty."""
+
+    always_unique: ClassVar[bool] = False
+    """Whether no two rows have the same, whether `unique` is said or not."""
+
+    upload: ClassVar[bool] = False
+    """Whether it is a file: the row holds its name and digest, the site's folder its bytes."""
+
+    as_json: ClassVar[bool] = False
+    """Whether it is kept as JSON: it has no order, and so no index and no filter."""
+
+    blank_is_empty: ClassVar[bool] = True
+    """Whether a control with nothing in it stands for no value."""
+
+    filtered: ClassVar[str] = "Filter"
+    """The class in the application's kit that lists are narrowed with; empty where by none."""
+
+    shown: ClassVar[str] = ""
+    """What a row's page shows it as, beside plain text: link, upload or image."""
+
+    controls: ClassVar[Mapping[str, str]] = {}
+    """What `as` may say, and the class in the kit that makes; empty where the control is told."""
+
+    samples: ClassVar[frozenset[str]] = frozenset(("from", "uniform"))
+    """The ways to make up values that `sample` may name."""
+
+    written: ClassVar[str] = "string"
+    """The kind of literal that a cell of fixed rows holds."""
+
+    names_rows: ClassVar[bool] = False
+    """Whether it tells rows apart where they have no name: a day or a moment."""
+
+    schema_format: ClassVar[str] = ""
+    """Its `format` in JSON Schema, where there is one."""
+
+    tells_people: ClassVar[bool] = False
+    """Whether it is people that have one: a row with it is named as people are."""
+
+    @property
+    def addressable(self) -> bool:
+        """Whether an address, or a key, can be made of it."""
+        return self.annotation in ("str", "int", "UUID")
+
+    @property
+    def plain_text(self) -> bool:
+        """Whether a value is a text that stands for itself."""
+        return self.annotation == "str" and not self.labels()
+
+    @property
+    def long(self) -> bool:
+        """Whether it takes more room than a list has: texts of several lines, lists, uploads."""
+        return self.as_json
 
     @property
     def part(self) -> str:
@@ -137,7 +211,7 @@ class Kind:
         return ValueType(_VALUES[word], int(numbers[1]) if word == "decimal" else 0)
 
     def made(self) -> str:
-        """What makes a value where none is given, as Python source; empty where nothing does."""
+        """What makes a value where none is given, as Python source; empty where a form does."""
         return ""
 
     def column(self) -> str:
@@ -148,6 +222,16 @@ class Kind:
         """The value of `default`, or nothing when it is none of this type (and reported)."""
         raise NotImplementedError
 
+    def held(self, drawn: Sequence[Any]) -> list[Any]:
+        """Elements of a drawn column as values of the generated code."""
+        return list(drawn)
+
+    def in_json(self, value: Any) -> Any:
+        """A value as an entry of a part keeps it in JSON."""
+        if value is None or isinstance(value, str | int | float | bool):
+            return value
+        return value.isoformat() if hasattr(value, "isoformat") else str(value)
+
     def neutral(self, value: object) -> str:
         """A value as the text that migrations keep."""
         return str(value)
@@ -156,7 +240,7 @@ class Kind:
         """A value as Python source."""
         return repr(value)
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         raise NotImplementedError
 
     def labels(self) -> Mapping[str, str]:
@@ -167,11 +251,11 @@ class Kind:
         """How many different values there are, where that is known and may run out."""
         return None
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         """A made-up value for each row of the stream, within all the field's bounds."""
         raise NotImplementedError
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         """Values just inside and just outside each check."""
         return []
 

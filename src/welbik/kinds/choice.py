@@ -4,21 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Literal, Type
 from ..problems import did_you_mean
-from .base import Array, Case, Control, Kind, Stored, Stream
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream
 
 
 @dataclass(frozen=True, eq=False)
 class Choice(Kind):
     word: ClassVar[str] = "one"
     annotation: ClassVar[str] = "str"
+    filtered: ClassVar[str] = "Choice"
+    controls: ClassVar[Mapping[str, str]] = {"select": "", "radio": ""}
+    samples: ClassVar[frozenset[str]] = frozenset(("from", "weights", "uniform"))
+    written: ClassVar[str] = "word"
     choices: tuple[tuple[str, str], ...] = ()
 
     @classmethod
@@ -69,7 +70,7 @@ class Choice(Kind):
     def source(self, value: object) -> str:
         return f'"{value}"'
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         return Control("Choice", {"labels": f"{field.model}.{field.labels_name}"})
 
     def labels(self) -> Mapping[str, str]:
@@ -78,10 +79,10 @@ class Choice(Kind):
     def size(self) -> int | None:
         return len(self.choices)
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         return stream.pick(self.names, unique=field.unique)
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         inside = [Case(f'"{name}"', True, f"the choice {name}") for name in self.names]
         return [*inside, Case('"none_of_these"', False, "no choice")]
 

@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .bounds import Bounds, FromNow, as_days, parse_time, read_bounds
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _EPOCH = dt.date(1970, 1, 1).toordinal()
 _AHEAD = ("due", "expires", "deadline", "until", "ends", "next")
@@ -56,6 +53,11 @@ class Date(Kind):
     annotation: ClassVar[str] = "dt.date"
     # An optional date mostly tells what has not happened yet.
     often_empty: ClassVar[float] = 0.6
+    filtered: ClassVar[str] = "Range"
+    samples: ClassVar[frozenset[str]] = frozenset(("from", "within", "uniform"))
+    written: ClassVar[str] = "date"
+    names_rows: ClassVar[bool] = True
+    schema_format: ClassVar[str] = "date"
     bounds: Bounds[dt.date | FromNow] = Bounds()
 
     @classmethod
@@ -77,7 +79,7 @@ class Date(Kind):
         assert isinstance(value, dt.date)
         return f"dt.date({value.year}, {value.month}, {value.day})"
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         ends = {"low": self.bounds.low, "high": self.bounds.high}
         return Control(
             "Date", {name: self.source(end) for name, end in ends.items() if end is not None}
@@ -90,10 +92,10 @@ class Date(Kind):
         today = dt.date.today().toordinal() - _EPOCH
         return max(0, day_number(high, today) - day_number(low, today) + 1)
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         return draw_days(self.bounds, field.name, stream, field.unique).astype("datetime64[D]")
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         found = [Case('"2025-02-30"', False, "not in the calendar")]
         if self.bounds.low is not None:
             found += self._edge(self.bounds.low, -1, "first", "too early")

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import Any, ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .bounds import Bounds, FromNow, as_days, parse_time, read_bounds
 from .date import draw_days
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 
 def _moment(given: Bound, report: Report) -> dt.datetime | FromNow | None:
@@ -41,6 +39,11 @@ class DateTime(Kind):
     annotation: ClassVar[str] = "dt.datetime"
     # An optional date mostly tells what has not happened yet.
     often_empty: ClassVar[float] = 0.6
+    filtered: ClassVar[str] = "Range"
+    samples: ClassVar[frozenset[str]] = frozenset(("from", "within", "uniform"))
+    written: ClassVar[str] = "datetime"
+    names_rows: ClassVar[bool] = True
+    schema_format: ClassVar[str] = "date-time"
     bounds: Bounds[dt.datetime | FromNow] = Bounds()
 
     @classmethod
@@ -67,16 +70,19 @@ class DateTime(Kind):
         assert isinstance(value, dt.datetime)
         return f'clock.local("{value.isoformat(timespec="minutes")}")'
 
+    def held(self, drawn: Sequence[Any]) -> list[dt.datetime]:
+        return [moment.replace(tzinfo=dt.UTC) for moment in drawn]
+
     def neutral(self, value: object) -> str:
         return value.isoformat() if isinstance(value, dt.datetime) else str(value)
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         ends = {"low": self.bounds.low, "high": self.bounds.high}
         return Control(
             "Moment", {name: self.source(end) for name, end in ends.items() if end is not None}
         )
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         """Whole minutes, mostly by day, as datetime64 in UTC."""
         low, high = _day(self.bounds.low, 1), _day(self.bounds.high, -1)
         bounds: Bounds[dt.date | FromNow] = Bounds(low, high)
@@ -87,7 +93,7 @@ class DateTime(Kind):
         )
         return days + (7 * 60 + (stream.fractions() * 780).astype("int64")) * 60
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         found = [Case('"yesterday"', False, "no moment")]
         if self.bounds.low is not None:
             found += self._edge(self.bounds.low, -1, "first", "too early")

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal as Exact
-from typing import TYPE_CHECKING, ClassVar
+from typing import Any, ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Literal, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .bounds import Bounds, read_bounds
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _DIGITS = 18
 """What fits in 64 bits when the point is left out, as SQLite needs it to stay exact."""
@@ -33,6 +31,9 @@ class Decimal(Kind):
     word: ClassVar[str] = "decimal"
     annotation: ClassVar[str] = "Decimal"
     numeric: ClassVar[bool] = True
+    filtered: ClassVar[str] = "Range"
+    samples: ClassVar[frozenset[str]] = frozenset(("from", "normal", "lognormal", "uniform"))
+    written: ClassVar[str] = "number"
     bounds: Bounds[Exact] = Bounds()
     places: int = 2
 
@@ -126,6 +127,9 @@ class Decimal(Kind):
             return None
         return value
 
+    def held(self, drawn: Sequence[Any]) -> list[Exact]:
+        return [Exact(value).scaleb(-self.places) for value in drawn]
+
     def source(self, value: object) -> str:
         assert isinstance(value, Exact)
         return f"Decimal({value:.0f})" if value == int(value) else f'Decimal("{value}")'
@@ -135,7 +139,7 @@ class Decimal(Kind):
         low = -most if self.bounds.low is None else self.bounds.low
         return low, most if self.bounds.high is None else self.bounds.high
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         low, high = self._limits()
         return Control(
             "Decimal",
@@ -147,7 +151,7 @@ class Decimal(Kind):
             return None
         return self._scaled(self.bounds.high) - self._scaled(self.bounds.low) + 1
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         """Whole numbers of the smallest place: 12.50 is 1250."""
         limits = self._limits()
         low, high = self.bounds.low, self.bounds.high
@@ -157,7 +161,7 @@ class Decimal(Kind):
             high = min(limits[1], low + 1000)
         return stream.integers(self._scaled(low), self._scaled(high), unique=field.unique)
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         step = Exact(1).scaleb(-self.places)
         low, high = self._limits()
         return [

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream
 from .literals import quote
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _LARGEST = 10_000_000
 _UNITS = ((1000**3, "GB"), (1000**2, "MB"), (1000, "KB"))
@@ -30,6 +27,12 @@ class File(Kind):
     word: ClassVar[str] = "file"
     annotation: ClassVar[str] = "uploads.Stored"
     often_empty: ClassVar[float] = 0.5
+    upload: ClassVar[bool] = True
+    as_json: ClassVar[bool] = True
+    blank_is_empty: ClassVar[bool] = False
+    filtered: ClassVar[str] = ""
+    shown: ClassVar[str] = "upload"
+    samples: ClassVar[frozenset[str]] = frozenset()
     largest: int = _LARGEST
     suffixes: tuple[str, ...] = ()
 
@@ -47,17 +50,17 @@ class File(Kind):
     def default(self, given: Bound, report: Report) -> None:
         report.add("wrong-value", "an upload has no default", given.span, "take it out")
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         arguments = {"largest": f"{self.largest:_}"}
         if self.suffixes:
             comma = "," if len(self.suffixes) == 1 else ""
             arguments["suffixes"] = f"({', '.join(map(quote, self.suffixes))}{comma})"
         return Control("attachments.File", arguments)
 
-    def draw(self, field: Field, stream: Stream) -> Array:
-        return stream.uploads(field)
+    def draw(self, field: Declared, stream: Stream) -> Array:
+        return stream.uploads()
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         return []
 
     def describe(self) -> str:

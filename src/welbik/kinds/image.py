@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Type
-from .base import Control
+from .base import Control, Declared
 from .file import File
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _KNOWN = ("png", "jpeg", "gif", "webp")
 """What browsers show and what can be told by its first bytes."""
@@ -20,6 +17,7 @@ _KNOWN = ("png", "jpeg", "gif", "webp")
 @dataclass(frozen=True, eq=False)
 class Image(File):
     word: ClassVar[str] = "image"
+    shown: ClassVar[str] = "image"
 
     @classmethod
     def read(cls, node: Type, report: Report) -> Image | None:
@@ -34,5 +32,5 @@ class Image(File):
         found = super().read(node, report)
         return found if isinstance(found, Image) else None
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         return Control("attachments.Image", super().control(field).arguments)

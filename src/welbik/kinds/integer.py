@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .bounds import Bounds, read_bounds
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _INT4 = 2**31
 _INT8 = 2**63
@@ -46,6 +43,10 @@ class Integer(Kind):
     word: ClassVar[str] = "integer"
     annotation: ClassVar[str] = "int"
     numeric: ClassVar[bool] = True
+    amount: ClassVar[bool] = True
+    filtered: ClassVar[str] = "Range"
+    samples: ClassVar[frozenset[str]] = frozenset(("from", "normal", "lognormal", "uniform"))
+    written: ClassVar[str] = "number"
     bounds: Bounds[int] = Bounds()
 
     @classmethod
@@ -76,7 +77,7 @@ class Integer(Kind):
     def default(self, given: Bound, report: Report) -> int | None:
         return _whole(given, report)
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         # Without declared ends the column's own width is the limit.
         limit = _INT8 if self._large else _INT4
         low = -limit if self.bounds.low is None else self.bounds.low
@@ -93,7 +94,7 @@ class Integer(Kind):
             return None
         return self.bounds.high - self.bounds.low + 1
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         low, high = self.bounds.low, self.bounds.high
         reach = 10**9 if field.unique else 100
         if low is None:
@@ -102,7 +103,7 @@ class Integer(Kind):
             high = min(low + reach, _INT8 - 1)
         return stream.integers(low, high, unique=field.unique)
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         found = [Case('"twelve"', False, "no number"), Case('"1.5"', False, "not whole")]
         if self.bounds.low is not None:
             low = self.bounds.low

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream
 from .text import Text
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _MOST = 100
 """Entries of a list: more are rows of a model of their own."""
@@ -21,6 +18,9 @@ _MOST = 100
 class ListOf(Kind):
     word: ClassVar[str] = "list"
     annotation: ClassVar[str] = "list[Any]"
+    as_json: ClassVar[bool] = True
+    filtered: ClassVar[str] = ""
+    samples: ClassVar[frozenset[str]] = frozenset()
     shape: str = ""
     text: Text | None = None
 
@@ -46,16 +46,16 @@ class ListOf(Kind):
     def default(self, given: Bound, report: Report) -> None:
         report.add("wrong-value", "a list has no default", given.span, "take it out")
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         if self.text is None:
             return Control("embedded.Parts", {})
         arguments = {"longest": str(self.text.longest)} if self.text.longest else {}
         return Control("embedded.Tags", arguments)
 
-    def draw(self, field: Field, stream: Stream) -> Array:
-        return stream.lists(field, 4)
+    def draw(self, field: Declared, stream: Stream) -> Array:
+        return stream.lists(4)
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         if self.text is None or not self.text.longest:
             return []
         most = self.text.longest

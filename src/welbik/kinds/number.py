@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .bounds import Bounds, read_bounds
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 
 def _float(given: Bound, report: Report) -> float | None:
@@ -36,6 +33,10 @@ class Number(Kind):
     word: ClassVar[str] = "number"
     annotation: ClassVar[str] = "float"
     numeric: ClassVar[bool] = True
+    amount: ClassVar[bool] = True
+    filtered: ClassVar[str] = "Range"
+    samples: ClassVar[frozenset[str]] = frozenset(("from", "normal", "lognormal", "uniform"))
+    written: ClassVar[str] = "number"
     bounds: Bounds[float] = Bounds()
 
     @classmethod
@@ -61,11 +62,11 @@ class Number(Kind):
     def default(self, given: Bound, report: Report) -> float | None:
         return _float(given, report)
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         ends = {"low": self.bounds.low, "high": self.bounds.high}
         return Control("Number", {name: repr(end) for name, end in ends.items() if end is not None})
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         low, high = self.bounds.low, self.bounds.high
         if low is None:
             low = 0.0 if high is None or high >= 0 else high - 100
@@ -79,7 +80,7 @@ class Number(Kind):
         drawn = (low + stream.fractions() * (high - low)).round(min(places, 12))
         return drawn.clip(low, high)
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         found = [
             Case('"a lot"', False, "no number"),
             Case('"nan"', False, "not a number"),

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
-from .base import Array, Case, Control, Stream
+from .base import Array, Case, Control, Declared, Stream
 from .formed import Formed
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,13 +20,13 @@ class Phone(Formed):
     called: ClassVar[str] = "telephone number"
     example: ClassVar[str] = "+44 1632 960123"
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         return Control("Phone", {})
 
-    def draw(self, field: Field, stream: Stream) -> Array:
-        return stream.phones(field)
+    def draw(self, field: Declared, stream: Stream) -> Array:
+        return stream.phones()
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         return [
             Case('"+44 1632 960123"', True, "a number"),
             Case('"(01632) 960-124 ext. 7"', True, "with an extension"),

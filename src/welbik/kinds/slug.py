@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .literals import quote
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _LONGEST = 80
 
@@ -20,6 +17,9 @@ _LONGEST = 80
 class Slug(Kind):
     word: ClassVar[str] = "slug"
     annotation: ClassVar[str] = "str"
+    self_made: ClassVar[bool] = True
+    always_unique: ClassVar[bool] = True
+    blank_is_empty: ClassVar[bool] = False
     source_field: str = ""
 
     @classmethod
@@ -43,13 +43,13 @@ class Slug(Kind):
     def source(self, value: object) -> str:
         return quote(str(value))
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         return Control("Slug", {"source": quote(self.source_field)})
 
-    def draw(self, field: Field, stream: Stream) -> Array:
-        return stream.slugs(field, self.source_field, _LONGEST)
+    def draw(self, field: Declared, stream: Stream) -> Array:
+        return stream.slugs(self.source_field, _LONGEST)
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         return [
             Case('"a-word-2"', True, "a word"),
             Case('"two words"', False, "a space"),

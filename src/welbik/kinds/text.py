@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .bounds import Bounds, read_bounds
 from .literals import quote
 
-if TYPE_CHECKING:
-    from ..schema.model import Field
-
 _ONE_LINE = 255
+POOLS = ("person", "given_name", "family_name", "town", "street", "company")
+"""Lists of names that texts may be taken from."""
 _LONGEST = 10_000_000
 
 
@@ -52,6 +52,8 @@ class Text(Kind):
     word: ClassVar[str] = "text"
     annotation: ClassVar[str] = "str"
     textual: ClassVar[bool] = True
+    controls: ClassVar[Mapping[str, str]] = {"area": "LongText", "text": "Text"}
+    samples: ClassVar[frozenset[str]] = frozenset(("from", "uniform", "words", "sentences", *POOLS))
     shortest: int = 1
     longest: int | None = None
 
@@ -63,6 +65,10 @@ class Text(Kind):
     @property
     def one_line(self) -> bool:
         return self.longest is not None and self.longest <= _ONE_LINE
+
+    @property
+    def long(self) -> bool:
+        return not self.one_line
 
     def stored(self) -> Stored:
         length = f"{self.shortest}..{'' if self.longest is None else self.longest}"
@@ -100,7 +106,7 @@ class Text(Kind):
     def source(self, value: object) -> str:
         return quote(str(value))
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         arguments = {}
         if self.shortest > 1:
             arguments["shortest"] = str(self.shortest)
@@ -108,10 +114,10 @@ class Text(Kind):
             arguments["longest"] = str(self.longest)
         return Control("Text" if self.one_line else "LongText", arguments)
 
-    def draw(self, field: Field, stream: Stream) -> Array:
-        return stream.texts(field, self.shortest, self.longest)
+    def draw(self, field: Declared, stream: Stream) -> Array:
+        return stream.texts(self.shortest, self.longest)
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         if field.pattern is not None:
             return _pattern_cases(field, self.shortest, self.longest)
         found = []
@@ -137,7 +143,7 @@ def _of_length(length: int, accepted: bool, why: str) -> Case:
     return Case(f'"b" * {length}', accepted, why)
 
 
-def _pattern_cases(field: Field, shortest: int, longest: int | None) -> list[Case]:
+def _pattern_cases(field: Declared, shortest: int, longest: int | None) -> list[Case]:
     from ..rules.strings import Strings
 
     assert field.pattern is not None
@@ -148,10 +154,9 @@ def _pattern_cases(field: Field, shortest: int, longest: int | None) -> list[Cas
         (s for s in (first + "~", "~" * len(first), first + "\u00e9") if not strings.matches(s)),
         None,
     )
-    quoted = field.kind.source
-    found = [Case(quoted(first), True, "first that matches")]
+    found = [Case(quote(first), True, "first that matches")]
     if last != first:
-        found.append(Case(quoted(last), True, "last that matches"))
+        found.append(Case(quote(last), True, "last that matches"))
     if outside:
-        found.append(Case(quoted(outside), False, "no match"))
+        found.append(Case(quote(outside), False, "no match"))
     return found

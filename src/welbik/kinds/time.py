@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import Any, ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .bounds import Bounds, read_bounds
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 _DAY = 24 * 60
 
@@ -42,6 +40,9 @@ def _shown(end: dt.time) -> str:
 class Time(Kind):
     word: ClassVar[str] = "time"
     annotation: ClassVar[str] = "dt.time"
+    filtered: ClassVar[str] = "Range"
+    written: ClassVar[str] = "time"
+    schema_format: ClassVar[str] = "time"
     bounds: Bounds[dt.time] = Bounds()
 
     @classmethod
@@ -55,6 +56,9 @@ class Time(Kind):
     def default(self, given: Bound, report: Report) -> dt.time | None:
         return _time(given, report)
 
+    def held(self, drawn: Sequence[Any]) -> list[dt.time]:
+        return [dt.time(at // 3600, at // 60 % 60, at % 60) for at in drawn]
+
     def neutral(self, value: object) -> str:
         return value.isoformat() if isinstance(value, dt.time) else str(value)
 
@@ -63,7 +67,7 @@ class Time(Kind):
         seconds = f", {value.second}" if value.second else ""
         return f"dt.time({value.hour}, {value.minute}{seconds})"
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         ends = {"low": self.bounds.low, "high": self.bounds.high}
         return Control(
             "Time", {name: self.source(end) for name, end in ends.items() if end is not None}
@@ -72,7 +76,7 @@ class Time(Kind):
     def size(self) -> int | None:
         return None
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         """Seconds of the day: whole minutes, by day where no bounds are said."""
         low = 7 * 60 if self.bounds.low is None else _minutes(self.bounds.low)
         high = 20 * 60 if self.bounds.high is None else _minutes(self.bounds.high)
@@ -93,7 +97,7 @@ class Time(Kind):
     def _seconds(end: dt.time) -> int:
         return _minutes(end) * 60 + end.second
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         found = [Case('"24:30"', False, "no time of the day")]
         for end, step, inside, outside in (
             (self.bounds.low, -1, "first", "too early"),

@@ -4,30 +4,29 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
-from .base import Array, Case, Control, Stream
+from .base import Array, Case, Control, Declared, Stream
 from .formed import Formed
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
 
 
 @dataclass(frozen=True, eq=False)
 class Url(Formed):
     word: ClassVar[str] = "url"
+    shown: ClassVar[str] = "link"
+    schema_format: ClassVar[str] = "uri"
     longest: ClassVar[int] = 2000
     form: ClassVar[re.Pattern[str]] = re.compile(r"https?://[^\s/?#]+\S*", re.IGNORECASE)
     called: ClassVar[str] = "web address"
     example: ClassVar[str] = "https://example.org"
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         return Control("Url", {})
 
-    def draw(self, field: Field, stream: Stream) -> Array:
-        return stream.addresses(field)
+    def draw(self, field: Declared, stream: Stream) -> Array:
+        return stream.addresses()
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         return [
             Case('"https://example.org/hives?x=1"', True, "an address"),
             Case('"example.org"', False, "no scheme"),

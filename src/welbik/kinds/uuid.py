@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Kind, Stored, Stream, no_range, wants
-
-if TYPE_CHECKING:
-    from ..schema.model import Field
+from .base import Array, Case, Control, Declared, Kind, Stored, Stream, no_range, wants
 
 
 @dataclass(frozen=True, eq=False)
@@ -19,6 +16,8 @@ class Uuid(Kind):
     word: ClassVar[str] = "uuid"
     annotation: ClassVar[str] = "UUID"
     internal: ClassVar[bool] = True
+    self_made: ClassVar[bool] = True
+    schema_format: ClassVar[str] = "uuid"
     often_empty: ClassVar[float] = 0.0
 
     @classmethod
@@ -48,11 +47,11 @@ class Uuid(Kind):
     def source(self, value: object) -> str:
         return f'UUID("{value}")'
 
-    def control(self, field: Field) -> Control:
+    def control(self, field: Declared) -> Control:
         return Control("Text", {"longest": "36"})
 
-    def draw(self, field: Field, stream: Stream) -> Array:
+    def draw(self, field: Declared, stream: Stream) -> Array:
         return stream.identifiers()
 
-    def cases(self, field: Field) -> list[Case]:
+    def cases(self, field: Declared) -> list[Case]:
         return []

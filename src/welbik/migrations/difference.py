@@ -185,12 +185,10 @@ def _add(
 
 def _made(model: Model, field: Field) -> str:
     """How rows already there get a value of their own, for what the application makes itself."""
-    if field.kind.word == "uuid":
-        return "uuid"
-    if field.kind.word != "slug":
+    if not field.kind.self_made:
         return ""
     source = model.by_name.get(field.kind.made_from)
-    return f"slug {source.column}" if isinstance(source, Field) else "slug"
+    return f"{field.kind.word} {source.column}" if isinstance(source, Field) else field.kind.word
 
 
 _WORDS = {

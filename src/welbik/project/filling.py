@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from ..data.drawer import Drawer
 from ..data.fill import Filled, Tell, fill
 from ..data.fixed import counts_with_fixed
-from ..data.rows import Drawer
 from ..schema.model import Schema
 from .database import ready_database
 from .settings import Settings

@@ -113,8 +113,8 @@ def _rows(settings: Settings, schema: Schema, database: Database) -> Finding:
 
 
 def _fixed(settings: Settings, schema: Schema, database: Database) -> int:
-    from ..data.fixed import out_of_step
-    from ..data.rows import Drawer
+    from ..data.drawer import Drawer
+    from ..data.settling import out_of_step
 
     drawer = Drawer(schema, settings.seed, settings.timezone)
-    return out_of_step(database, schema, drawer)
+    return out_of_step(database, schema, drawer.here)

@@ -6,7 +6,6 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
-from ..kinds.text import Text
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
@@ -136,8 +135,7 @@ def default_search(members: Sequence[AnyMember]) -> tuple[str, ...]:
 
 
 def _is_words(field: Field) -> bool:
-    plain = field.kind.annotation == "str" and not field.kind.labels()
-    return plain and field.kind.stored().type.startswith("text") and not _is_long(field)
+    return field.kind.plain_text and not field.kind.long
 
 
 def default_filters(members: Sequence[AnyMember], columns: Sequence[str]) -> tuple[str, ...]:
@@ -153,10 +151,7 @@ def default_filters(members: Sequence[AnyMember], columns: Sequence[str]) -> tup
 
 
 def _is_long(member: AnyMember) -> bool:
-    if not isinstance(member, Field):
-        return False
-    long = isinstance(member.kind, Text) and not member.kind.one_line
-    return long or member.kind.stored().type == "json"
+    return isinstance(member, Field) and member.kind.long
 
 
 def resolve_shown_as(
@@ -206,11 +201,7 @@ def _plain(text: str, span: Span, parts: list[Piece], report: Report) -> None:
 
 def _default_shown_as(members: Sequence[AnyMember], singular: str) -> tuple[Piece, ...]:
     fields = [m for m in members if isinstance(m, Field)]
-    short = [
-        f
-        for f in fields
-        if f.kind.annotation == "str" and not _is_long(f) and not f.kind.labels() and not f.internal
-    ]
+    short = [f for f in fields if _is_words(f) and not f.internal]
     for wanted in _TELLING:
         for field in short:
             if field.name == wanted or field.name.endswith("_" + wanted):
@@ -220,7 +211,7 @@ def _default_shown_as(members: Sequence[AnyMember], singular: str) -> tuple[Piec
         return (Piece(best[0].name, True),)
     # No text of its own: what it belongs to and when tells rows apart.
     names = [m.name for m in members if isinstance(m, Reference) and m.required][:1]
-    names += [f.name for f in fields if f.kind.word in ("date", "datetime")][:1]
+    names += [f.name for f in fields if f.kind.names_rows][:1]
     names += [f.name for f in fields if f.name not in names and not _is_long(f) and not f.internal]
     parts: list[Piece] = []
     for name in names[:2]:

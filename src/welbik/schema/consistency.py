@@ -26,7 +26,7 @@ def check_schema(schema: Schema, files: Sequence[syntax.File], report: Report) -
 def _slugs(model: Model, report: Report) -> None:
     for field in model.fields:
         source = model.by_name.get(field.kind.made_from)
-        text = isinstance(source, Field) and source.kind.annotation == "str"
+        text = isinstance(source, Field) and source.kind.plain_text
         if field.kind.made_from and not text:
             report.add(
                 "bad-slug",

@@ -14,10 +14,6 @@ _TYPES = {
     **{"text": "string", "integer": "integer", "decimal": "number", "number": "number"},
     **{"boolean": "boolean", "date": "string", "time": "string", "datetime": "string"},
 }
-_FORMATS = {
-    **{"date": "date", "time": "time", "datetime": "date-time", "email": "email"},
-    **{"url": "uri", "uuid": "uuid"},
-}
 
 
 def form_schema(schema: Schema, model: Model) -> dict[str, Any]:
@@ -80,12 +76,12 @@ def field_schema(field: Field) -> dict[str, Any]:
         return _list(field, kind)
     if kind.labels():
         return {"oneOf": [{"const": name, "title": label} for name, label in kind.labels().items()]}
-    if kind.stored().type == "json":
+    if kind.as_json:
         return {"type": "object", "$comment": kind.describe()}
     value = kind.value_type()
     found: dict[str, Any] = {"type": _TYPES.get(value.name, "string")}
-    if kind.word in _FORMATS:
-        found["format"] = _FORMATS[kind.word]
+    if kind.schema_format:
+        found["format"] = kind.schema_format
     found |= _limits(field)
     if value.name == "decimal":
         found["multipleOf"] = float(Decimal(1).scaleb(-value.places))
@@ -101,7 +97,7 @@ def _limits(field: Field) -> dict[str, Any]:
     kind = field.kind
     found: dict[str, Any] = {}
     shortest, longest = getattr(kind, "shortest", 1), getattr(kind, "longest", None)
-    if kind.word == "text":
+    if kind.textual:
         found["minLength"] = shortest
     if longest is not None:
         found["maxLength"] = longest

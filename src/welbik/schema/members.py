@@ -35,9 +35,6 @@ ON_COLLECTIONS = {"label", "hint"}
 ON_MANY = {"label", "hint", "required", "say", "sample"}
 _CHECKS = {"required", "unique", "matches", "where"}
 _FOR_REFERENCES = {"select", "radio", "search"}
-_CONTROLS = {
-    **{"text": {"area", "text"}, "one": {"select", "radio"}, "boolean": {"select", "radio"}},
-}
 
 
 class Modifiers:
@@ -207,7 +204,7 @@ def resolve_field(
         _check_default(kind, default, pattern, given.span, report)
     for flag in ("unique", "indexed"):
         modifier = modifiers.get(flag)
-        if modifier is not None and kind.stored().type == "json":
+        if modifier is not None and kind.as_json:
             report.add(
                 "misplaced-modifier",
                 f"{flag!r} does not apply to {kind.describe()!r}",
@@ -227,7 +224,7 @@ def resolve_field(
         unit=modifiers.text("unit"),
         shape=shapes.get(kind.part) if kind.part else None,
         sample=read_sample(sample.terms, kind, pattern, report) if sample else (),
-        **{**common, "unique": common["unique"] or kind.word == "slug"},
+        **{**common, "unique": common["unique"] or kind.always_unique},
     )
     return field, modifiers
 
@@ -236,7 +233,7 @@ def _check_control(kind: Kind, modifiers: Modifiers, report: Report) -> None:
     given = modifiers.get("as")
     if given is None or given.text is None:
         return
-    serving = _CONTROLS.get(kind.word, set())
+    serving = kind.controls
     if given.text.text not in serving:
         report.add(
             "misplaced-modifier",

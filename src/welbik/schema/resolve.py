@@ -278,7 +278,7 @@ class _Resolver:
                 keys += [(child.text, key) for key in member.sort]
         for owner, key in keys:
             found = self._at_end(owner, key.path.text)
-            if isinstance(found, Field) and found.kind.stored().type == "json":
+            if isinstance(found, Field) and found.kind.as_json:
                 self.report.add(
                     "no-order",
                     f"{found.kind.describe()!r} has no order to sort by",
@@ -389,7 +389,7 @@ class _Resolver:
         if not self._names([word], list(fields), node):
             return ""
         found = fields[word.text]
-        if not (found.required or found.kind.word in ("slug", "uuid")) or not found.unique:
+        if not (found.required or found.kind.self_made) or not found.unique:
             self.report.add(
                 "not-unique",
                 f"{word.text!r} must be required and unique to tell rows apart",
@@ -398,10 +398,7 @@ class _Resolver:
                 (("it is declared here", found.span),),
             )
             return ""
-        if (
-            found.kind.stored().type not in ("integer", "bigint", "uuid")
-            and found.kind.annotation != "str"
-        ):
+        if not found.kind.addressable:
             self.report.add(
                 "not-unique",
                 f"a {found.kind.word} makes no address",

@@ -89,7 +89,7 @@ class _Reader:
     def _check_required(self, rows: syntax.Rows, given: list[Field | Reference]) -> None:
         for member in self.model.members:
             default = isinstance(member, Field) and (
-                member.default is not None or member.kind.word in ("slug", "uuid")
+                member.default is not None or member.kind.self_made
             )
             if member.required and not default and member not in given and rows.lines:
                 self.report.add(
@@ -153,21 +153,13 @@ class _Reader:
         seen[key] = cell
 
 
-_KINDS = {
-    **{"integer": "number", "decimal": "number", "number": "number", "boolean": "boolean"},
-    **{"date": "date", "time": "time", "datetime": "datetime"},
-}
-
-
 def _literal(literal: syntax.Literal, field: Field) -> syntax.Literal:
     """A cell as the literal that its field is written with: texts need no quotes there."""
-    if literal.kind in ("word", "words") and field.kind.value_type().name == "text":
-        return literal if field.kind.labels() else literal._replace(kind="string")
+    kind = field.kind.written
+    if literal.kind in ("word", "words"):
+        return literal._replace(kind="string") if kind == "string" else literal
     if literal.kind != "csv":
         return literal
-    if field.kind.labels():
-        return literal._replace(kind="word")
-    kind = _KINDS.get(field.kind.value_type().name, "string")
     text = literal.text.replace(" ", "T", 1) if kind == "datetime" else literal.text
     if kind == "number":
         try:

@@ -5,19 +5,18 @@ from __future__ import annotations
 import datetime as dt
 
 from ..kinds.base import Kind
+from ..kinds.text import POOLS
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..problems import did_you_mean, nearest
 from ..rules.patterns import Pattern
 from .model import Term
 
-_NUMBERS = ("integer", "decimal", "number")
-_WORDS = ("person", "given_name", "family_name", "town", "street", "company")
 _ARGUMENTS = {
     **{"normal": ("numbers", 2), "lognormal": ("numbers", 2), "uniform": ("none", 0)},
     **{"weights": ("numbers", None), "words": ("range", 1), "sentences": ("range", 1)},
     **{"from": ("values", None), "within": ("days", 1), "pattern": ("none", 0)},
-    **dict.fromkeys(_WORDS, ("none", 0)),
+    **dict.fromkeys(POOLS, ("none", 0)),
     **{"evenly": ("none", 0), "skewed": ("none", 0)},
 }
 _FOR_REFERENCES = ("evenly", "skewed")
@@ -74,19 +73,11 @@ def _term(
 def _serves(word: str, kind: Kind | None, pattern: Pattern | None) -> bool:
     if kind is None:
         return word in _FOR_REFERENCES
-    if word in _FOR_REFERENCES:
-        return False
-    if word in ("normal", "lognormal"):
-        return kind.word in _NUMBERS
-    if word == "weights":
-        return bool(kind.labels()) or kind.word == "boolean"
-    if word in ("words", "sentences", *_WORDS):
-        return kind.word == "text" and pattern is None
-    if word == "within":
-        return kind.word in ("date", "datetime")
     if word == "pattern":
         return pattern is not None
-    return kind.stored().type != "json"
+    # What a pattern says is how a text looks: no list of names keeps to it.
+    beside_pattern = pattern is None or word in ("from", "uniform")
+    return word in kind.samples and beside_pattern
 
 
 def _share(term: syntax.Term, report: Report) -> Term | None:

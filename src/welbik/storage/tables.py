@@ -181,7 +181,7 @@ def _column(member: Field | Reference, model: Model, schema: Schema) -> Column:
     if isinstance(member, Reference):
         return _reference(member.column, schema.models[member.target], member, unique)
     stored = member.kind.stored()
-    required = member.required or member.kind.word in ("slug", "uuid")
+    required = member.required or member.kind.self_made
     return Column(
         member.column, stored.type, required, unique, stored.range, stored.length, stored.among
     )

@@ -1,51 +1,30 @@
-"""Whole made-up rows, column by column, for any slice of a model."""
+"""Columns as they are first drawn, whatever the rules say."""
 
 from __future__ import annotations
 
 import datetime as dt
+from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from dataclasses import dataclass
-from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..problems import WelbikError
 from ..schema.model import Field, Model, Reference, Schema
 from . import samples
+from .columns import Counts, Drawn, Here, Mask, Only, as_python
+from .field_stream import FieldStream
 from .streams import RowStream, out_of_values
-
-if TYPE_CHECKING:
-    from .world import World
+from .world import World
 
 _EMPTY_REFERENCE = 0.25
 _EPOCH = dt.date(1970, 1, 1)
 
-Mask = NDArray[np.bool_]
-Only = NDArray[np.int64] | None
-"""Some rows of a slice by their numbers, in order; None for all of them."""
 
-Counts = Mapping[str, int]
-"""How many rows each model has: what references have to choose from."""
-
-
-@dataclass(frozen=True)
-class Drawn:
-    """One column for a slice of rows.
-
-    `values` has one element a row: objects for text, whole numbers of the smallest place
-    for decimals, datetime64 for dates and moments (UTC), seconds of the day for times,
-    positions of the parent row for references. `empty` marks the rows without a value,
-    None where all have one.
-    """
-
-    values: NDArray[Any]
-    empty: Mask | None
-
-
-class Drawer:
-    """Draws rows of a schema's models. `today` is days since 1970-01-01.
+class RawDrawer(ABC):
+    """Draws columns of a schema's models.
 
     With `full` no field is left empty that could have a value.
     """
@@ -56,27 +35,21 @@ class Drawer:
         self.schema = schema
         self.seed = seed
         self.full = full
-        self.timezone = timezone
-        self.today = (dt.datetime.now(ZoneInfo(timezone)).date() - _EPOCH).days
+        self.here = Here((dt.datetime.now(ZoneInfo(timezone)).date() - _EPOCH).days, timezone)
         self.world: World | None = None
         """The database that is filled: what is there is read and not made up."""
-        self._whole: dict[tuple[object, ...], Any] = {}
+        self.whole: dict[tuple[object, ...], Any] = {}
+        """What is kept of whole models, once it was drawn."""
 
     def forget(self) -> None:
         """Makes up anew what was kept of whole models: what it was made of has changed."""
-        self._whole.clear()
+        self.whole.clear()
 
-    def values(self, stream: RowStream, field: Field) -> NDArray[Any]:
-        """What another field of its model holds in the rows of a stream, were none empty."""
-        return self.field(stream.model, field, stream.start, stream.stop, only=stream.only).values
-
+    @abstractmethod
     def draw(
         self, model: Model, start: int, stop: int, counts: Counts, only: Only = None
     ) -> dict[str, Drawn]:
         """All columns of a slice by member name, every rule of the model kept."""
-        from .obey import obeying
-
-        return obeying(self, model, start, stop, counts, only)
 
     def raw(
         self,
@@ -110,18 +83,49 @@ class Drawer:
         attempt: int = 0,
         only: Only = None,
     ) -> Drawn:
-        stream = RowStream(self, model, field.name, start, stop, attempt, only)
+        rows = (start, stop, attempt, only)
+        stream = FieldStream(
+            self.seed, model, field, self.here, rows, self._beside, self._part_rows
+        )
         values = samples.draw(field, stream)
-        always = field.required or field.kind.word in ("slug", "uuid")
+        always = field.required or field.kind.self_made
         filled = self.full or always or (field.default is not None and not field.sample)
         share = 0.0 if filled else samples.empty_share(field.sample, field.kind.often_empty)
-        return Drawn(values, self._empty(stream, share, always, model))
+        return Drawn(values, self._empty(stream, share, always))
 
-    def _empty(self, stream: RowStream, share: float, required: bool, model: Model) -> Mask | None:
+    def _beside(self, stream: FieldStream, field: Field) -> NDArray[Any]:
+        """What another field of its model holds in the rows of a stream, were none empty."""
+        return self.field(stream.model, field, stream.start, stream.stop, only=stream.only).values
+
+    def _part_rows(self, stream: FieldStream, number: int) -> list[Mapping[str, Any]]:
+        """An entry of a part for each row, as JSON keeps it; its rules are kept."""
+        shape = stream.field.shape
+        assert shape is not None
+        model = Model(
+            name=f"{stream.model.name}.{stream.field.name}.{number}",
+            help="",
+            singular="",
+            plural="",
+            everything=tuple(shape.fields),
+            shown_as=(),
+            columns=(),
+            sort=(),
+            span=shape.span,
+            rules=shape.rules,
+        )
+        drawn = self.draw(model, stream.start, stream.stop, {}, stream.only)
+        names = [f.name for f in shape.fields]
+        columns = [
+            [f.kind.in_json(value) for value in as_python(f.kind, drawn[f.name])]
+            for f in shape.fields
+        ]
+        return [dict(zip(names, values, strict=True)) for values in zip(*columns, strict=True)]
+
+    def _empty(self, stream: RowStream, share: float, required: bool) -> Mask | None:
         empty: Mask | None = stream.fractions("empty") < share if share else None
         if stream.limit is not None:
             if required:
-                raise out_of_values(model.name, stream.field, stream.limit)
+                raise out_of_values(*stream.names, stream.limit)
             beyond: Mask = stream.index >= stream.limit
             empty = beyond if empty is None else empty | beyond
         return empty if empty is not None and empty.any() else None
@@ -136,7 +140,7 @@ class Drawer:
         attempt: int = 0,
         only: Only = None,
     ) -> Drawn:
-        stream = RowStream(self, model, reference.name, start, stop, attempt, only)
+        stream = RowStream(self.seed, model.name, reference.name, start, stop, attempt, only)
         have = self._to_choose(reference, counts)
         share = samples.empty_share(reference.sample, _EMPTY_REFERENCE)
         world = self.world
@@ -147,8 +151,6 @@ class Drawer:
             return self._earlier(stream, reference, share)
         if not have:
             if reference.required and stop > start:
-                from ..problems import WelbikError
-
                 raise WelbikError(
                     f"every {model.name} needs a {reference.target} ({reference.name}), and there is none",
                     f"add a line such as '10 {reference.target}' to 'seed'",
@@ -157,7 +159,7 @@ class Drawer:
             return Drawn(np.zeros(stream.size, dtype=np.int64), nothing)
         positions = samples.positions(stream, reference, have, counts.get(model.name, stop))
         share = 0.0 if reference.required else share
-        return Drawn(positions, self._empty(stream, share, reference.required, model))
+        return Drawn(positions, self._empty(stream, share, reference.required))
 
     def _to_choose(self, reference: Reference, counts: Counts) -> int:
         """How many rows a reference has to choose from."""
@@ -175,33 +177,3 @@ class Drawer:
             positions = (stream.fractions() * index).astype(np.int64)
         empty: Mask = (stream.fractions("empty") < share) | (index == 0)
         return Drawn(positions, empty)
-
-
-def as_python(type_: str, drawn: Drawn) -> list[Any]:
-    """A column as Python values: str, int, Decimal, float, bool, date, aware datetime, None."""
-    word, *numbers = type_.split()
-    values: list[Any]
-    if word == "decimal":
-        places = int(numbers[1])
-        values = [Decimal(value).scaleb(-places) for value in drawn.values.tolist()]
-    elif word == "timestamp":
-        values = [
-            value.replace(tzinfo=dt.UTC) for value in drawn.values.astype("datetime64[s]").tolist()
-        ]
-    elif word == "time":
-        values = [_time(seconds) for seconds in drawn.values.tolist()]
-    else:
-        values = drawn.values.tolist()
-    if drawn.empty is not None:
-        for at in np.flatnonzero(drawn.empty).tolist():
-            values[at] = None
-    return values
-
-
-def _time(seconds: int) -> dt.time:
-    return dt.time(seconds // 3600, seconds // 60 % 60, seconds % 60)
-
-
-def field_types(model: Model) -> dict[str, str]:
-    """The neutral column type of each field by its name."""
-    return {field.name: field.kind.stored().type for field in model.fields}

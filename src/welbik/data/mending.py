@@ -1,4 +1,4 @@
-"""Rows that obey every rule: drawn again where they break one, then brought within it.
+"""Rows brought to obey every rule: drawn again where they break one, then brought within it.
 
 A row's values depend on nothing but its own number, what its rules read, and how often it
 was tried: so a slice comes out the same wherever it is cut.
@@ -7,8 +7,8 @@ was tried: so a slice comes out the same wherever it is cut.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator, Sequence
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -20,41 +20,18 @@ from ..rules.arrays import Arrays, Column
 from ..rules.tree import Aggregate, Apply, Hop, Node, Value, plain, walk
 from ..schema.expressions import REMOVED
 from ..schema.model import Field, Model, Reference, Rule
-from .fixed import put_fixed
-from .rows import Counts, Drawer, Drawn, Mask, Only, as_python
+from .columns import Counts, Drawn, Here, Mask, Only, as_column, nothing
+from .fixed import encoded, put_fixed
+from .raw import RawDrawer
+from .views import Earlier, Whole, children_of, stored_rows
 from .world import Some
-
-if TYPE_CHECKING:
-    from .streams import RowStream
 
 _TRIES = 16
 _BEND = 12
 """Attempts after which values are brought within a rule instead of drawn again."""
 
 
-def obeying(
-    drawer: Drawer, model: Model, start: int, stop: int, counts: Counts, only: Only = None
-) -> dict[str, Drawn]:
-    """All columns of a slice, no row of which breaks a rule of its model."""
-    if not model.uniques:
-        return _Slice(drawer, model, start, stop, counts, only).mended()
-    # What must differ together is only known once all rows before are.
-    first = drawer.world.start(model.name) if drawer.world is not None else 0
-    last = max(stop, counts.get(model.name, 0))
-    key = ("unique", model.name, last, tuple(sorted(counts.items())))
-    if key not in drawer._whole:
-        drawer._whole[key] = _Slice(drawer, model, first, last, counts).mended()
-    whole: dict[str, Drawn] = drawer._whole[key]
-    part = slice(start - first, stop - first) if only is None else only - first
-    return {name: _part(drawn, part) for name, drawn in whole.items()}
-
-
-def _part(drawn: Drawn, part: slice | NDArray[np.int64]) -> Drawn:
-    empty = None if drawn.empty is None else drawn.empty[part]
-    return Drawn(drawn.values[part], empty if empty is not None and empty.any() else None)
-
-
-class _Slice:
+class Slice:
     """Rows of a model as rules read them; see `rules.arrays.Rows`."""
 
     def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
@@ -62,7 +39,7 @@ class _Slice:
 
     def __init__(
         self,
-        drawer: Drawer,
+        drawer: RawDrawer,
         model: Model,
         start: int,
         stop: int,
@@ -73,7 +50,7 @@ class _Slice:
         self.start, self.stop, self.only = start, stop, only
         self.index = np.arange(start, stop) if only is None else only
         self.drawn = {m.name: self._raw(m.name) for m in model.members}
-        put_fixed(drawer, model, self.index, self.drawn)
+        put_fixed(drawer.schema, drawer.here, model, self.index, self.drawn)
         self.fixed = self.index < _fixed_count(drawer, model)
 
     def _raw(self, name: str, attempt: int = 0) -> Drawn:
@@ -86,23 +63,21 @@ class _Slice:
 
     def column(self, name: str) -> Column:
         return (
-            _nothing(self.size)
-            if name == REMOVED
-            else as_column(self.model, name, self.drawn[name])
+            nothing(self.size) if name == REMOVED else as_column(self.model, name, self.drawn[name])
         )
 
     def follow(self, reference: str) -> Any:
         target = self.model.by_name[reference]
         assert isinstance(target, Reference)
-        stored = _stored(self.drawer, target)
+        stored = stored_rows(self.drawer, target)
         if stored is not None:
             return stored
         if target.target == self.model.name:
-            return _Earlier(self.drawer, self.model, self.stop, self.counts)
-        return _Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
+            return Earlier(self.drawer, self.model, self.stop, self.counts)
+        return Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
 
     def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
-        rows, owner = _children(self.drawer, hop, self.counts)
+        rows, owner = children_of(self.drawer, hop, self.counts)
         if self._is_beside_stored:
             # Who will come to refer to these is only known once they are there.
             owner = np.full(len(owner), -1, dtype=np.int64)
@@ -278,24 +253,18 @@ class _Slice:
         good = np.ones(len(values), dtype=bool)
         if bounds is None:
             return good
-        from ..kinds.date import day_number
-
         for end, sign in ((bounds.low, 1), (bounds.high, -1)):
-            if end is None:
-                continue
-            if field.kind.word == "date":
-                limit: Any = np.datetime64(day_number(end, self.drawer.today), "D")
-            elif field.kind.word == "datetime":
-                moves = isinstance(end, FromNow)
-                limit = (
-                    np.datetime64("now") + np.timedelta64(end.days, "D")
-                    if moves
-                    else np.datetime64(end)
-                )
-            else:
-                limit = float(end) * 10 ** getattr(field.kind, "places", 0)
-            good &= (values >= limit) if sign > 0 else (values <= limit)
+            if end is not None:
+                limit = _limit(field, end, self.drawer.here)
+                good &= (values >= limit) if sign > 0 else (values <= limit)
         return good
+
+
+def _limit(field: Field, end: Any, here: Here) -> Any:
+    """An end of a field's bounds as its drawn column holds it."""
+    if isinstance(end, FromNow) and end.word == "now":
+        return np.datetime64("now") + np.timedelta64(end.days, "D")
+    return encoded(field, end, here)
 
 
 def _read_by_later(model: Model) -> set[str]:
@@ -308,172 +277,14 @@ def _read_by_later(model: Model) -> set[str]:
     }
 
 
-class _Earlier:
-    """The rows of a model up to a number, as they are first drawn."""
-
-    def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
-        return self, positions
-
-    def __init__(self, drawer: Drawer, model: Model, size: int, counts: Counts) -> None:
-        self.drawer, self.model, self.size, self.counts = drawer, model, size, counts
-
-    def column(self, name: str) -> Column:
-        drawn = {name: self.drawer.raw(self.model, name, 0, self.size, self.counts)}
-        put_fixed(self.drawer, self.model, np.arange(self.size), drawn)
-        return as_column(self.model, name, drawn[name])
-
-    def follow(self, reference: str) -> Any:
-        target = self.model.by_name[reference]
-        assert isinstance(target, Reference)
-        stored = _stored(self.drawer, target)
-        if stored is not None:
-            return stored
-        if target.target == self.model.name:
-            return self
-        return _Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
-
-    def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
-        return _Whole(self.drawer, self.model, self.counts).children(hop)
-
-
-def _stored(drawer: Drawer, reference: Reference) -> Any:
-    """The stored rows that a reference chooses from; None where those are made up."""
-    world = drawer.world
-    if world is None or not world.is_read(reference.target):
-        return None
-    return Some(world.table(reference.target), world.choice(reference))
-
-
-class _Whole:
-    """All rows of a model that are made up, drawn once for all who read them."""
-
-    def __init__(self, drawer: Drawer, model: Model, counts: Counts) -> None:
-        self.drawer, self.model, self.counts = drawer, model, counts
-
-    @property
-    def start(self) -> int:
-        world = self.drawer.world
-        return 0 if world is None else world.start(self.model.name)
-
-    @property
-    def size(self) -> int:
-        """Up to the last one; beside stored rows only those that are still to come."""
-        return max(0, self.counts.get(self.model.name, 0) - self.start)
-
-    def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
-        """Just the rows at some positions, where those are few: others need not be made up."""
-        there, places = np.unique(positions, return_inverse=True)
-        key = ("whole", self.model.name, tuple(sorted(self.counts.items())))
-        if key in self.drawer._whole or self.model.uniques or len(there) * 4 > self.size:
-            return self, positions
-        return _Few(self, there + self.start), places
-
-    def _columns(self) -> dict[str, Drawn]:
-        key = ("whole", self.model.name, tuple(sorted(self.counts.items())))
-        if key not in self.drawer._whole:
-            # While they are being drawn, whoever asks again gets them without their rules.
-            start, stop = self.start, self.start + self.size
-            self.drawer._whole[key] = {
-                m.name: self.drawer.raw(self.model, m.name, start, stop, self.counts)
-                for m in self.model.members
-            }
-            put_fixed(self.drawer, self.model, np.arange(start, stop), self.drawer._whole[key])
-            self.drawer._whole[key] = self.drawer.draw(self.model, start, stop, self.counts)
-        found: dict[str, Drawn] = self.drawer._whole[key]
-        return found
-
-    def column(self, name: str) -> Column:
-        if name == REMOVED:
-            return _nothing(self.size)
-        return as_column(self.model, name, self._columns()[name])
-
-    def follow(self, reference: str) -> Any:
-        target = self.model.by_name[reference]
-        assert isinstance(target, Reference)
-        stored = _stored(self.drawer, target)
-        if stored is not None:
-            return stored
-        return _Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
-
-    def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
-        rows, owner = _children(self.drawer, hop, self.counts)
-        kept = np.flatnonzero(owner >= 0)
-        return Some(rows, kept), owner[kept]
-
-
-class _Few:
-    """A few rows of a model that are made up, by their numbers."""
-
-    def __init__(self, whole: _Whole, only: NDArray[np.int64]) -> None:
-        self.whole, self.only = whole, only
-        self._drawn: dict[str, Drawn] = {}
-
-    @property
-    def size(self) -> int:
-        return len(self.only)
-
-    def column(self, name: str) -> Column:
-        whole = self.whole
-        if name == REMOVED:
-            return _nothing(self.size)
-        if not self._drawn:
-            start, stop = int(self.only.min(initial=0)), int(self.only.max(initial=-1)) + 1
-            drawer = whole.drawer
-            self._drawn = drawer.draw(whole.model, start, stop, whole.counts, self.only)
-        return as_column(whole.model, name, self._drawn[name])
-
-    def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
-        return self, positions
-
-    def follow(self, reference: str) -> Any:
-        return self.whole.follow(reference)
-
-    def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
-        rows, owner = self.whole.children(hop)
-        place = np.full(self.whole.size, -1, dtype=np.int64)
-        place[self.only - self.whole.start] = np.arange(self.size)
-        kept = np.flatnonzero(place[owner] >= 0) if len(owner) else owner
-        return Some(rows, kept), place[owner[kept]]
-
-
-def _children(drawer: Drawer, hop: Hop, counts: Counts) -> tuple[_Whole, NDArray[np.int64]]:
-    """All rows that a hop leads to, and the position of each one's owner; -1 for none."""
-    rows = _Whole(drawer, drawer.schema.models[hop.model], counts)
-    if not hop.via:
-        # Pairs are made last, when all rows are there: until then there are none.
-        return rows, np.full(rows.size, -1, dtype=np.int64)
-    if not rows.size:
-        return rows, np.zeros(0, dtype=np.int64)
-    column = rows.column(hop.via)
-    return rows, np.where(column.empty, -1, column.values)
-
-
-def _nothing(size: int) -> Column:
-    """A column that is empty everywhere: no made-up row lies in the bin."""
-    return Column(np.zeros(size, dtype="datetime64[us]"), np.ones(size, dtype=bool))
-
-
-def as_column(model: Model, name: str, drawn: Drawn) -> Column:
-    """A drawn column as rules read it."""
-    empty = np.zeros(len(drawn.values), dtype=bool) if drawn.empty is None else drawn.empty
-    member = model.by_name[name]
-    kind = member.kind.value_type().name if isinstance(member, Field) else "row"
-    values = drawn.values
-    if kind == "datetime":
-        values = values.astype("datetime64[us]")
-    elif kind == "time":
-        values = values.astype(np.int64) * 10**6
-    return Column(values, empty)
-
-
-def _arrays(drawer: Drawer) -> Arrays:
-    zone = ZoneInfo(drawer.timezone)
-    day = dt.date(1970, 1, 1) + dt.timedelta(days=drawer.today)
+def _arrays(drawer: RawDrawer) -> Arrays:
+    zone = ZoneInfo(drawer.here.timezone)
+    day = dt.date(1970, 1, 1) + dt.timedelta(days=drawer.here.today)
     now = dt.datetime.combine(day, dt.datetime.now(zone).timetz())
-    return Arrays(now, drawer.timezone)
+    return Arrays(now, drawer.here.timezone)
 
 
-def _fixed_count(drawer: Drawer, model: Model) -> int:
+def _fixed_count(drawer: RawDrawer, model: Model) -> int:
     rows = drawer.schema.rows.get(model.name)
     return len(rows.rows) if rows else 0
 
@@ -499,34 +310,3 @@ def _own_names(model: Model, rule: Rule) -> list[str]:
     # A required relation is drawn anew only if nothing else can give way.
     loose = [n for n in stored if isinstance(model.by_name[n], Field)]
     return loose + [n for n in stored if n not in loose]
-
-
-def part_rows(stream: RowStream, field: Field, number: int) -> list[Mapping[str, Any]]:
-    """An entry of a part for each row, as JSON keeps it; its rules are kept."""
-    assert field.shape is not None
-    shape = field.shape
-    model = Model(
-        name=f"{stream.model.name}.{field.name}.{number}",
-        help="",
-        singular="",
-        plural="",
-        everything=tuple(shape.fields),
-        shown_as=(),
-        columns=(),
-        sort=(),
-        span=shape.span,
-        rules=shape.rules,
-    )
-    drawn = obeying(stream.drawer, model, stream.start, stream.stop, {}, stream.only)
-    names = [f.name for f in shape.fields]
-    columns = [
-        [_as_json(value) for value in as_python(f.kind.stored().type, drawn[f.name])]
-        for f in shape.fields
-    ]
-    return [dict(zip(names, values, strict=True)) for values in zip(*columns, strict=True)]
-
-
-def _as_json(value: Any) -> Any:
-    if value is None or isinstance(value, str | int | float | bool):
-        return value
-    return value.isoformat() if hasattr(value, "isoformat") else str(value)
