@@ -110,6 +110,7 @@ def _types(draw: st.DrawFn) -> str:
                 "one",
                 "email",
                 "time",
+                "duration",
                 "url",
                 "phone",
                 "uuid",
@@ -148,6 +149,12 @@ def _types(draw: st.DrawFn) -> str:
         return f"one of {choices}" + draw(st.sampled_from(["", f", default {names[0]}"]))
     moving = {
         "time": ["time", "time 07:30..18:00, default 08:15", "time ..12:00"],
+        "duration": [
+            "duration",
+            "duration 5..90 minutes, default 0:30",
+            "duration -1 hour..",
+            "duration 0..2:00:07",
+        ],
         "image": ["image up to 4 MB", "file up to 10 KB of pdf, csv", "file", "image"],
         "list": ["list of text 12", "list of Shelf"],
         "date": [

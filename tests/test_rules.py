@@ -39,11 +39,12 @@ TYPES = {
     "i": tree.INTEGER, "j": tree.INTEGER, "d": tree.Type("decimal", 2), "e": tree.Type("decimal", 1),
     "n": tree.NUMBER, "t": tree.TEXT, "u": tree.TEXT, "b": tree.BOOLEAN, "day": tree.DATE,
     "other_day": tree.DATE, "at": tree.DATETIME, "clock": tree.TIME,
+    "took": tree.DURATION, "rest": tree.DURATION,
     "kind": tree.Type("text", choices=("low", "high")),
 }  # fmt: skip
-REQUIRED = {"j", "e", "u", "other_day"}
+REQUIRED = {"j", "e", "u", "other_day", "rest"}
 COLUMNS = {"integer": "BIGINT", "text": "TEXT", "boolean": "BOOLEAN", "date": "DATE",
-           "datetime": "TIMESTAMP", "time": "TIME", "number": "DOUBLE PRECISION"}  # fmt: skip
+           "datetime": "TIMESTAMP", "time": "TIME", "number": "DOUBLE PRECISION", "duration": "INTEGER"}  # fmt: skip
 FIELDS = {name: Entry("value", kind, name in REQUIRED) for name, kind in TYPES.items()}
 SCOPE = {
     "Hive": FIELDS | {"up": Entry("reference", target="Site"), "must": Entry("reference", required=True, target="Site"),
@@ -99,6 +100,7 @@ VALUES: dict[str, st.SearchStrategy[Any]] = {
     # Around both turns of the clocks, so that a day in UTC is not one at home.
     "datetime": st.sampled_from([dt.datetime(2024, 2, 29, 23, 59, 59, 5), dt.datetime(2026, 3, 29, 23, 30),
                                  dt.datetime(2024, 3, 1), dt.datetime(2026, 10, 25, 0, 30)]),
+    "duration": st.integers(-7200, 7200).map(lambda seconds: dt.timedelta(seconds=seconds)),
     "time": st.sampled_from([dt.time(0, 0), dt.time(14, 30), dt.time(14, 30, 1), dt.time(23, 59)]),
 }  # fmt: skip
 
@@ -138,6 +140,7 @@ def leaf(kind: str) -> st.SearchStrategy[str]:
         "text": ['"a"', '"Zz é"', '"it\'s"', "min(must.hives.t)", "max(seen.u where b)"],
         "boolean": ["yes", "no"], "date": ["2024-03-01", "today", "min(up.hives.day)"],
         "datetime": ["2024-03-01T00:30", "now", "max(must.hives.at)"], "time": ["14:30"],
+        "duration": ["90 minutes", "45 seconds", "2 hours", "sum(must.hives.took)", "max(seen.rest where b)", "sum(up.hives.rest)"],
     }[kind]  # fmt: skip
     return st.sampled_from([*paths, *written])
 
@@ -173,6 +176,8 @@ def written(draw: st.DrawFn, kind: str, depth: int) -> str:
         "date": ["({a} + 3 days)", "({a} - 30 days)", "({a} + {i})", "least({a}, {b})", "greatest({a}, {b})"],
         "datetime": ["({a} + 2 days)", "({a} - 1 weeks)", "greatest({a}, {b})"],
         "time": ["least({a}, {b})"],
+        "duration": ["({a} + {b})", "({a} - {b})", "-{a}", "abs({a})", "({a} * 3)", "({i} * {a})", "({a} + 1 days)",
+                     "least({a}, {b})", "greatest({a}, {b})"],
     }[kind]  # fmt: skip
     pattern = draw(st.sampled_from(made))
     return pattern.format(
@@ -190,12 +195,14 @@ def _condition(draw: st.DrawFn, depth: int) -> str:
     sign = draw(st.sampled_from(["=", "!=", "<", "<=", ">", ">="]))
     if way <= 2:
         kind = draw(
-            st.sampled_from(["integer", "decimal", "number", "text", "date", "datetime", "time"])
+            st.sampled_from(
+                ["integer", "decimal", "number", "text", "date", "datetime", "time", "duration"]
+            )
         )
         other = {"date": "datetime", "integer": "decimal", "decimal": "number"}.get(kind, kind)
         return f"({some(kind)} {sign} {some(kind, other)})"
     if way == 3:
-        kind = draw(st.sampled_from([*NUMERIC, "text", "date", "boolean", "time"]))
+        kind = draw(st.sampled_from([*NUMERIC, "text", "date", "boolean", "time", "duration"]))
         return f"({some(kind)} is {draw(st.sampled_from(['empty', 'given']))})"
     if way == 4:
         return f"(not {some('boolean')})"
@@ -241,6 +248,8 @@ class Table:
         values = np.zeros(self.size, dtype=dtype)
         for at, value in enumerate(given):
             if value is not None:
+                if kind == "duration":
+                    value = value // dt.timedelta(seconds=1)
                 if kind == "time":
                     value = ((value.hour * 60 + value.minute) * 60 + value.second) * 10**6
                 values[at] = value
@@ -369,6 +378,8 @@ def plain(value: Any, kind: tree.Type) -> Any:
         return bool(value)
     if kind.name == "decimal":
         return Decimal(str(value)) if not isinstance(value, Decimal) else value
+    if kind.name == "duration":
+        return value if isinstance(value, dt.timedelta) else dt.timedelta(seconds=int(value))
     if kind.exact:
         return int(value)
     if kind.name == "number":

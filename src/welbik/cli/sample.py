@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..rules.text import as_hours
 from .common import project_option
 
 if TYPE_CHECKING:
@@ -66,6 +68,8 @@ def _text(value: Any) -> str:
         import json
 
         return json.dumps(value, ensure_ascii=False)
+    if isinstance(value, timedelta):
+        return as_hours(value)
     return (
         value.isoformat(timespec="minutes").replace("+00:00", "Z")
         if hasattr(value, "hour")

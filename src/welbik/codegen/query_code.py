@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 
 from ..kinds.literals import quote
+from ..rules.python import length_source
 from ..rules.sql import Postgresql, Sqlite
 from ..rules.tree import Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
 from ..schema.model import Field, Reference, Schema
@@ -209,7 +210,7 @@ class Queries:
             if have.name == "integer" and node.type.name == "days":
                 return first
             return self._template("cast", parts, have, node.type)
-        exact = any(part.type.name == "decimal" for part in (node, *node.operands))
+        exact = any(part.type.name in ("decimal", "duration") for part in (node, *node.operands))
         if word in _PLAIN and not exact:
             return f"({parts[0]} {word} {parts[1]})"
         return self._by_text(node, parts)
@@ -315,7 +316,7 @@ def _sa_type(kind: Type) -> str:
     return {
         **{"integer": "sa.Integer()", "days": "sa.Integer()", "number": "sa.Double()"},
         **{"text": "sa.Text()", "boolean": "sa.Boolean()", "date": "sa.Date()"},
-        **{"time": "sa.Time()", "datetime": "columns.Moment()"},
+        **{"time": "sa.Time()", "duration": "columns.Duration()", "datetime": "columns.Moment()"},
     }[kind.name]
 
 
@@ -362,6 +363,8 @@ def _literal(node: Const) -> str:
     if isinstance(value, dt.datetime):
         shown = f'clock.local("{value.isoformat(timespec="minutes")}")'
         return f"sa.literal({shown}, columns.Moment())"
+    if isinstance(value, dt.timedelta):
+        return f"sa.literal({length_source(value)}, columns.Duration())"
     if isinstance(value, dt.date):
         return f"sa.literal(dt.date({value.year}, {value.month}, {value.day}))"
     if isinstance(value, dt.time):

@@ -75,6 +75,8 @@ def encoded(member: Field, value: Any, here: Here) -> Any:
         return np.datetime64(moment.replace(tzinfo=None), "s")
     if isinstance(value, dt.date):
         return np.datetime64(value, "D")
+    if isinstance(value, dt.timedelta):
+        return int(value.total_seconds())
     if isinstance(value, dt.time):
         return (value.hour * 60 + value.minute) * 60 + value.second
     return value

@@ -233,7 +233,13 @@ class Slice:
             values = given.values
             field = self.model.by_name[value.name]
             kind = node.operands[side].type.name
-            if isinstance(field, Reference) or kind not in ("integer", "decimal", "date", "number"):
+            if isinstance(field, Reference) or kind not in (
+                "integer",
+                "decimal",
+                "date",
+                "number",
+                "duration",
+            ):
                 continue
             assert isinstance(field, Field)
             if value.type.name == "datetime":

@@ -65,19 +65,15 @@ def _spread(field: Field, term: Term, stream: FieldStream) -> Array:
     else:
         values = middle * np.exp(math.log(spread) * _normal(stream))
     bounds: Bounds[Any] = getattr(field.kind, "bounds", Bounds())
-    low = -math.inf if bounds.low is None else float(bounds.low)
-    high = math.inf if bounds.high is None else float(bounds.high)
+    low = -math.inf if bounds.low is None else encoded(field, bounds.low, stream.here)
+    high = math.inf if bounds.high is None else encoded(field, bounds.high, stream.here)
     type_ = field.kind.value_type()
-    if not type_.exact:
+    if type_.name == "number":
         return values.round(4).clip(low, high)
-    scale = 10.0**type_.places
-    most = 2.0**31 - 1 if field.kind.stored().type == "integer" else 10.0**15
+    most = 2.0**31 - 1 if field.kind.stored().type in ("integer", "seconds") else 10.0**15
     low, high = max(low, -most), min(high, most)
-    return (
-        np.rint(values * scale)
-        .clip(math.ceil(low * scale), math.floor(high * scale))
-        .astype(np.int64)
-    )
+    whole = np.rint(values * 10.0**type_.places / field.kind.grain) * field.kind.grain
+    return whole.clip(low, high).astype(np.int64)
 
 
 def _weighted(field: Field, term: Term, stream: FieldStream) -> Array:

@@ -15,6 +15,7 @@ import numpy as np
 
 from ..kinds.bounds import FromNow
 from ..problems import WelbikError
+from ..rules.text import as_hours
 from ..schema.model import Field, Model, Piece, Schema
 from .columns import Drawn, Only, as_python
 from .drawer import Drawer
@@ -47,6 +48,8 @@ def _piece(model: Model, part: Piece, row: dict[str, Any], zone: tzinfo) -> str:
         return f"{value.astimezone(zone):%Y-%m-%d %H:%M}"
     if isinstance(value, bool):
         return "Yes" if value else "No"
+    if isinstance(value, timedelta):
+        return as_hours(value)
     return "—" if value is None else str(value)
 
 

@@ -111,6 +111,9 @@ def _moved(field: Field, value: Any, steps: int) -> Any:
         return Decimal(value) + steps * Decimal(1).scaleb(-kind.places)
     if kind.name == "number":
         return float(value) + steps
+    if kind.name == "duration":
+        moved: dt.timedelta = value + dt.timedelta(minutes=steps)
+        return moved
     if kind.name == "date":
         return value + dt.timedelta(days=steps)
     if kind.name == "time":

@@ -13,8 +13,16 @@ from ..rules.tree import Type as ValueType
 _VALUES = {
     **{"text": "text", "integer": "integer", "bigint": "integer", "decimal": "decimal"},
     **{"double": "number", "boolean": "boolean", "date": "date", "time": "time"},
-    **{"timestamp": "datetime", "uuid": "other", "json": "other"},
+    **{"timestamp": "datetime", "seconds": "duration", "reference": "integer"},
+    **{"uuid": "other", "json": "other"},
 }
+
+
+def value_type(column: str) -> ValueType:
+    """What expressions get from a column of a neutral type."""
+    word, *numbers = column.split()
+    return ValueType(_VALUES[word], int(numbers[1]) if word == "decimal" else 0)
+
 
 Array = Any
 """A NumPy array, one element a row; kinds do not import NumPy."""
@@ -23,8 +31,8 @@ Array = Any
 class Stored(NamedTuple):
     """A column, neutral to the database.
 
-    `type` is text, integer, bigint, decimal, double, boolean, date, time, timestamp, uuid or
-    json, with its numbers behind it ("text 80", "decimal 5 2"). `range` and `length` are written
+    `type` is text, integer, bigint, decimal, double, boolean, date, time, timestamp, seconds, uuid
+    or json, with its numbers behind it ("text 80", "decimal 5 2"). `range` and `length` are written
     `low..high`, either end may be missing; `among` lists the only values allowed.
     """
 
@@ -163,6 +171,9 @@ class Kind:
     written: ClassVar[str] = "string"
     """The kind of literal that a cell of fixed rows holds."""
 
+    grain: ClassVar[int] = 1
+    """The step that made-up values keep where they are spread, in what columns hold."""
+
     names_rows: ClassVar[bool] = False
     """Whether it tells rows apart where they have no name: a day or a moment."""
 
@@ -207,8 +218,7 @@ class Kind:
 
     def value_type(self) -> ValueType:
         """What rules and formulas get from it."""
-        word, *numbers = self.stored().type.split()
-        return ValueType(_VALUES[word], int(numbers[1]) if word == "decimal" else 0)
+        return value_type(self.stored().type)
 
     def made(self) -> str:
         """What makes a value where none is given, as Python source; empty where a form does."""
@@ -258,6 +268,10 @@ class Kind:
     def cases(self, field: Declared) -> list[Case]:
         """Values just inside and just outside each check."""
         return []
+
+    def tell(self, value: object) -> str:
+        """A value of its bounds or its default as people read it."""
+        return str(value)
 
     def describe(self) -> str:
         """The type as it would be declared."""

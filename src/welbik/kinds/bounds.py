@@ -85,6 +85,11 @@ def as_days(given: Clock, word: str, report: Report) -> FromNow | None:
     return FromNow(given.word, given.amount)
 
 
+def parse_clock(text: str) -> dt.time:
+    """A time of the day, `9:30` as well as `09:30`; raises ValueError where it is none."""
+    return dt.time.fromisoformat(text if text.partition(":")[0][1:] else f"0{text}")
+
+
 def parse_time(given: Literal, kind: str, report: Report) -> dt.date | dt.datetime | None:
     """The date or datetime that a literal stands for, checked against the calendar."""
     try:

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
 from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
-from .bounds import Bounds, read_bounds
+from .bounds import Bounds, parse_clock, read_bounds
 
 _DAY = 24 * 60
 
@@ -20,7 +20,7 @@ def _time(given: Bound, report: Report) -> dt.time | None:
     if literal is None:
         return None
     try:
-        return dt.time.fromisoformat(literal.text)
+        return parse_clock(literal.text)
     except ValueError:
         report.add(
             "no-such-date", f"{literal.text} is no time of the day", literal.span, "hours end at 23"

@@ -6,6 +6,7 @@ from .diagnostics import Report
 from .lexer import Line, Token, unquote
 from .source import Source, Span
 from .syntax import Bound, Clock, Literal, Word
+from .words import LENGTHS
 
 
 class Skip(Exception):
@@ -116,7 +117,7 @@ class Cursor:
         return token.kind in ("number", "date", "datetime", "time")
 
     def literal(self, what: str) -> Literal:
-        """A number (signed), date, time, text, `yes`/`no`, or a plain word."""
+        """A number (signed, or with a unit of time), date, time, text, `yes`/`no`, or a plain word."""
         first = self.step()
         kind, text = first.kind, first.text
         if text in ("-", "+") and self.now.kind == "number":
@@ -137,6 +138,8 @@ class Cursor:
             kind = "percent"
         if kind == "number":
             text = text.replace("_", "")
+            if self.now.kind == "word" and self.now.text in LENGTHS:
+                kind, text = "length", f"{text} {self.step().text}"
         return Literal(kind, text, self.since(first))
 
     def bound(self, what: str) -> Bound:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from .diagnostics import Report, width
 from .lexer import Line, Token, lines
 from .source import Source
-from .words import CLAUSES, COMPARISONS
+from .words import CLAUSES, COMPARISONS, LENGTHS
 
 WIDTH = 100
 INDENT = 4
@@ -240,7 +240,7 @@ def _spaced(before: Token, token: Token, tokens: list[Token]) -> bool:
     two = token.text if token.kind == "op" else ""
     if one in _TIGHT_AFTER or two in _TIGHT_BEFORE:
         # A range keeps its ends close; an open one stands apart from what is before or behind.
-        clock = ("today", "now", "day", "days", "week", "weeks")
+        clock = ("today", "now", "day", "days", "week", "weeks", *LENGTHS)
         if two == "..":
             return before.kind == "word" and before.text not in clock
         return one == ".." and token.kind == "word" and token.text not in clock

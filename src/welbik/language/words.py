@@ -30,6 +30,9 @@ CONTROLS = ("area", "select", "radio", "search", "text")
 REMOVALS = ("refuse", "clear", "remove")
 PAGES = ("list", "new", "view", "edit", "remove")
 KEPT = ("times", "bin", "history")
+LENGTHS = ("hour", "hours", "minute", "minutes", "second", "seconds")
+"""Units of a length of time."""
+
 SIZES = {"KB": 1000, "MB": 1000**2, "GB": 1000**3}
 
 

@@ -109,7 +109,7 @@ def _field(field: Field) -> dict[str, Any]:
     if field.kind.labels():
         found["choices"] = dict(field.kind.labels())
     if field.default is not None:
-        found["default"] = str(field.default)
+        found["default"] = field.kind.tell(field.default)
     if field.pattern is not None:
         found["matches"] = field.pattern.text
     for name in ("unit", "fixed", "indexed"):

@@ -2,7 +2,7 @@
 
 A column is its values and a mask of the places that are empty. Decimals are whole numbers
 of their smallest place, texts objects, dates `datetime64[D]`, moments `datetime64[us]` in
-UTC, times whole microseconds of the day, relations the position of the row.
+UTC, times whole microseconds of the day, durations whole seconds, relations the position of the row.
 """
 
 from __future__ import annotations
@@ -87,6 +87,8 @@ class Arrays:
             return _naive(node.value.replace(tzinfo=self.zone))
         if node.type.name == "decimal":
             return int(node.value.scaleb(node.type.places))  # type: ignore[union-attr]
+        if isinstance(node.value, dt.timedelta):
+            return int(node.value.total_seconds())
         if isinstance(node.value, dt.time):
             at = node.value
             return ((at.hour * 60 + at.minute) * 60 + at.second) * 10**6 + at.microsecond

@@ -33,7 +33,11 @@ def limits(rule: Node) -> Iterator[Limit]:
         ):
             if not _is_constant(bound):
                 continue
-            if isinstance(value, Value) and not value.path and value.type.name != "text":
+            if (
+                isinstance(value, Value)
+                and not value.path
+                and value.type.name not in ("text", "duration")
+            ):
                 yield Limit(value.name, sides[0], bound)
             elif isinstance(value, Apply) and value.word == "length":
                 inner = value.operands[0]

@@ -38,6 +38,8 @@ def number(value: Any) -> float:
         return value.replace(tzinfo=None).timestamp()
     if isinstance(value, dt.date):
         return float(value.toordinal())
+    if isinstance(value, dt.timedelta):
+        return value.total_seconds()
     if isinstance(value, dt.time):
         return float((value.hour * 60 + value.minute) * 60 + value.second)
     return float(value)
@@ -46,7 +48,7 @@ def number(value: Any) -> float:
 def interval(node: Node, bound: Bound) -> Interval:
     """Between what an expression lies, where it comes to something."""
     if isinstance(node, Const) and isinstance(
-        node.value, int | float | Decimal | dt.date | dt.time
+        node.value, int | float | Decimal | dt.date | dt.time | dt.timedelta
     ):
         at = number(node.value)
         return Interval(at, at)

@@ -317,6 +317,14 @@ def _quote(text: str) -> str:
     return repr(text)
 
 
+def length_source(value: dt.timedelta) -> str:
+    """A length of time as Python source, in its largest whole unit."""
+    seconds = int(value.total_seconds())
+    units = (("hours", 3600), ("minutes", 60), ("seconds", 1))
+    unit, size = next(unit for unit in units if seconds % unit[1] == 0)
+    return f"dt.timedelta({unit}={seconds // size})"
+
+
 def _constant(node: Const) -> _Text:
     value = node.value
     if isinstance(value, Decimal):
@@ -329,6 +337,8 @@ def _constant(node: Const) -> _Text:
         return _Text(f"dt.date({value.year}, {value.month}, {value.day})")
     if isinstance(value, dt.time):
         return _Text(f"dt.time({value.hour}, {value.minute}, {value.second})".replace(", 0)", ")"))
+    if isinstance(value, dt.timedelta):
+        return _Text(length_source(value))
     if isinstance(value, str):
         return _Text(_quote(value) if "\\" not in value else repr(value))
     return _Text(repr(value), _ATOM if isinstance(value, bool) or value >= 0 else _SIGN)

@@ -173,6 +173,8 @@ class Sql:
             return self.day(value)
         if isinstance(value, dt.time):
             return self.time(value)
+        if isinstance(value, dt.timedelta):
+            value = int(value.total_seconds())
         if isinstance(value, str):
             return text(value)
         if node.type.name == "number":

@@ -107,6 +107,8 @@ def _constant(node: Const) -> tuple[str, int]:
         return value.isoformat(), _ATOM
     if isinstance(value, dt.time):
         return value.isoformat("seconds" if value.second else "minutes"), _ATOM
+    if isinstance(value, dt.timedelta):
+        return _length(value), _ATOM
     if node.type.name == "days":
         return f"{value} days", _ATOM
     if isinstance(value, Decimal):
@@ -115,6 +117,22 @@ def _constant(node: Const) -> tuple[str, int]:
         value = int(value) if value.is_integer() and abs(value) < 2**53 else value
         return (f"{Decimal(repr(value)):f}"), _ATOM if value >= 0 else _SIGN
     return str(value), _ATOM if value >= 0 else _SIGN
+
+
+def _length(value: dt.timedelta) -> str:
+    """A length of time in its largest whole unit, as it is written."""
+    seconds = int(value.total_seconds())
+    units = (("hour", 3600), ("minute", 60), ("second", 1))
+    word, size = next(unit for unit in units if seconds % unit[1] == 0)
+    return f"{seconds // size} {word}{'s' * (abs(seconds // size) != 1)}"
+
+
+def as_hours(value: dt.timedelta) -> str:
+    """A length of time as hours and minutes, `1:30`; with its seconds where it has some."""
+    seconds = int(abs(value).total_seconds())
+    sign = "-" if value < dt.timedelta() else ""
+    tail = f":{seconds % 60:02}" if seconds % 60 else ""
+    return f"{sign}{seconds // 3600}:{seconds // 60 % 60:02}{tail}"
 
 
 def _quoted(text: str) -> str:

@@ -18,8 +18,8 @@ from .patterns import Pattern
 class Type(NamedTuple):
     """What an expression gives.
 
-    `name` is integer, decimal, number, text, boolean, date, time, datetime, days, row or
-    other; `places` those of a decimal, `choices` those of a closed list, `model` a row's.
+    `name` is integer, decimal, number, text, boolean, date, time, datetime, days, duration,
+    row or other; `places` those of a decimal, `choices` those of a closed list, `model` a row's.
     """
 
     name: str
@@ -35,12 +35,17 @@ class Type(NamedTuple):
     def numeric(self) -> bool:
         return self.exact or self.name == "number"
 
+    @property
+    def amount(self) -> bool:
+        """Whether it has a sign and can be added."""
+        return self.numeric or self.name == "duration"
+
 
 INTEGER, NUMBER, TEXT = Type("integer"), Type("number"), Type("text")
 BOOLEAN, DATE, TIME, DATETIME = Type("boolean"), Type("date"), Type("time"), Type("datetime")
-DAYS = Type("days")
+DAYS, DURATION = Type("days"), Type("duration")
 
-Literal = int | Decimal | float | str | bool | dt.date | dt.time | dt.datetime
+Literal = int | Decimal | float | str | bool | dt.date | dt.time | dt.datetime | dt.timedelta
 
 
 @dataclass(frozen=True, slots=True)

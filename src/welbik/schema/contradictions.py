@@ -113,7 +113,10 @@ def _rules(
 def _defaults(model: Model, bound: Bound, report: Report) -> None:
     """A default that a rule over its field alone refuses."""
     for field in model.fields:
-        if not isinstance(field.default, int | float | Decimal | dt.date) or field.kind.labels():
+        if (
+            not isinstance(field.default, int | float | Decimal | dt.date | dt.timedelta)
+            or field.kind.labels()
+        ):
             continue
         at = number(field.default)
 

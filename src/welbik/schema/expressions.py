@@ -8,6 +8,8 @@ from dataclasses import replace
 from decimal import Decimal
 from typing import NamedTuple
 
+from ..kinds.bounds import parse_clock
+from ..kinds.duration import parsed
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
@@ -78,6 +80,8 @@ def coerced(node: Node, wanted: Type) -> Node | None:
         return Apply("cast", (node,), wanted)
     if have.exact and wanted.name == "number":
         return Apply("cast", (node,), wanted)
+    if wanted.name == "duration" and isinstance(node, Const):
+        return _as_duration(node)
     if have.name == "datetime" and wanted.name == "date":
         if isinstance(node, tree.Clock):
             return tree.Clock("today", tree.DATE)
@@ -129,7 +133,9 @@ class _Typing:
             if kind == "datetime":
                 return Const(dt.datetime.fromisoformat(text), tree.DATETIME)
             if kind == "time":
-                return Const(dt.time.fromisoformat(text), tree.TIME)
+                return Const(parse_clock(text), tree.TIME)
+            if kind == "length":
+                return self._length(written)
         except (ValueError, OverflowError):
             raise self.wrong(
                 "no-such-date", f"{text} is not in the calendar", written.span, "check its digits"
@@ -145,6 +151,17 @@ class _Typing:
         raise self.wrong(
             "unexpected", f"{written.span.text} is no value here", written.span, "write a number"
         )
+
+    def _length(self, written: syntax.Literal) -> Const:
+        length = parsed(written.text)
+        if length is None:
+            raise self.wrong(
+                "wrong-value",
+                "a length of time is counted in whole seconds",
+                written.span,
+                "write: 90 minutes",
+            )
+        return Const(length, tree.DURATION)
 
     def _entry(self, word: syntax.Word, model: str) -> Entry:
         entry = self.scope[model].get(word.text)
@@ -378,13 +395,13 @@ class _Typing:
 
     def _arithmetic(self, word: str, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
         if word == "neg":
-            if not nodes[0].type.numeric:
+            if not nodes[0].type.amount:
                 raise self._not_numbers(nodes[0], nodes[0], written)
             return _apply("neg", nodes, nodes[0].type)
         left, right = nodes
-        dated = _dated(word, left, right)
-        if dated is not None:
-            return dated
+        found = _dated(word, left, right) or _timed(word, left, right)
+        if found is not None:
+            return found
         if not (left.type.numeric and right.type.numeric):
             raise self._not_numbers(left, right, written)
         if word == "/" or "number" in (left.type.name, right.type.name):
@@ -414,7 +431,10 @@ class _Typing:
         if right is not left:
             names += f" and {describe(right.type)}"
         return self.wrong(
-            "wrong-types", f"{shown} does not work on {names}", written.span, "use numbers, or days"
+            "wrong-types",
+            f"{shown} does not work on {names}",
+            written.span,
+            "use numbers, days, or lengths of time",
         )
 
     def _function(self, word: str, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
@@ -425,7 +445,7 @@ class _Typing:
                 raise self._no_argument(word, "a text", first, written)
             return _apply(word, nodes, tree.INTEGER if word == "length" else tree.TEXT)
         if word == "abs":
-            if not first.type.numeric:
+            if not first.type.amount:
                 raise self._no_argument(word, "a number", first, written)
             return _apply(word, nodes, first.type)
         if word == "round":
@@ -530,7 +550,7 @@ class _Typing:
     def _aggregated(self, function: str, value: Node, written: syntax.Aggregate) -> Type:
         kind = value.type
         if function in ("sum", "avg"):
-            if not kind.numeric or kind.name == "days":
+            if not kind.numeric and (function, kind.name) != ("sum", "duration"):
                 raise self.wrong(
                     "wrong-types",
                     f"{function} needs numbers, not {describe(kind)}",
@@ -621,6 +641,9 @@ def _alike(left: Node, right: Node) -> tuple[Node, Node] | None:
         kind = tree.NUMBER if "number" in (first.name, second.name) else _wider(left, right)
         pair = coerced(left, kind), coerced(right, kind)
         return (pair[0] or left, pair[1] or right)
+    if "duration" in (first.name, second.name):
+        one, two = coerced(left, tree.DURATION), coerced(right, tree.DURATION)
+        return (one, two) if one is not None and two is not None else None
     if {first.name, second.name} == {"date", "datetime"}:
         pair = coerced(left, tree.DATE), coerced(right, tree.DATE)
         return (pair[0] or left, pair[1] or right)
@@ -643,10 +666,40 @@ def _dated(word: str, left: Node, right: Node) -> Node | None:
     return None
 
 
+def _timed(word: str, left: Node, right: Node) -> Node | None:
+    """Lengths of time added, taken from each other, or some times over."""
+    names = left.type.name, right.type.name
+    if "duration" not in names:
+        return None
+    if word in ("+", "-"):
+        pair = _alike(left, right)
+        return _apply(word, pair, tree.DURATION) if pair else None
+    if word == "*" and "integer" in names:
+        return _apply(word, (left, right), tree.DURATION)
+    return None
+
+
+def _as_duration(node: Const) -> Const | None:
+    """`2 days` or `1:30` as a length of time."""
+    value = node.value
+    if node.type.name == "days":
+        assert isinstance(value, int)
+        return Const(dt.timedelta(days=value), tree.DURATION)
+    if isinstance(value, dt.time) and node.type.name == "time":
+        length = dt.timedelta(hours=value.hour, minutes=value.minute, seconds=value.second)
+        return Const(length, tree.DURATION)
+    return None
+
+
 _DESCRIBED = {
     **{"integer": "a whole number", "decimal": "a decimal", "number": "a number"},
     **{"text": "a text", "boolean": "yes or no", "date": "a date", "time": "a time"},
-    **{"datetime": "a datetime", "days": "a number of days", "other": "such a value"},
+    **{
+        "datetime": "a datetime",
+        "days": "a number of days",
+        "duration": "a length of time",
+        "other": "such a value",
+    },
 }
 
 

@@ -88,7 +88,7 @@ def field_schema(field: Field) -> dict[str, Any]:
     if field.pattern is not None:
         found["pattern"] = f"^({field.pattern.text})$"
     if field.default is not None and not isinstance(field.default, FromNow):
-        found["default"] = _plain(field.default)
+        found["default"] = _plain(kind.in_json(field.default))
     return found
 
 
@@ -111,9 +111,10 @@ def _limits(field: Field) -> dict[str, Any]:
         if isinstance(end, int | float | Decimal):
             found[name] = _plain(end)
         else:
-            word = "not before" if name == "minimum" else "not after"
+            words = ("at least", "at most") if kind.numeric else ("not before", "not after")
+            word = words[name == "maximum"]
             before = f"{found['$comment']}, " if "$comment" in found else ""
-            found["$comment"] = f"{before}{word} {end}"
+            found["$comment"] = f"{before}{word} {kind.tell(end)}"
     return found
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 
 from ..kinds.base import Kind
+from ..kinds.duration import parsed
 from ..kinds.text import POOLS
 from ..language import syntax
 from ..language.diagnostics import Report
@@ -191,4 +192,7 @@ def _value(argument: syntax.Literal | syntax.Range) -> object:
         return dt.timedelta(days=int(argument.text)) if argument.text.isdigit() else None
     if argument.kind == "number":
         return float(argument.text)
+    if argument.kind == "length":
+        length = parsed(argument.text)
+        return None if length is None else length.total_seconds()
     return argument.text

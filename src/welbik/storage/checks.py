@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ..kinds.base import value_type
 from ..language.cursor import Cursor, Skip
 from ..language.diagnostics import Report
 from ..language.expressions import expression
@@ -9,15 +10,9 @@ from ..language.lexer import lines
 from ..language.source import Source
 from ..problems import WelbikError
 from ..rules.sql import Sql
-from ..rules.tree import Node, Type
+from ..rules.tree import Node
 from ..schema.expressions import Entry, condition
 from .tables import Table, spelled
-
-_TYPES = {
-    **{"text": "text", "integer": "integer", "bigint": "integer", "double": "number"},
-    **{"boolean": "boolean", "date": "date", "time": "time", "timestamp": "datetime"},
-    **{"reference": "integer", "uuid": "other", "json": "other"},
-}
 
 
 class TableNames:
@@ -40,12 +35,10 @@ class TableNames:
 
 
 def _entries(table: Table) -> dict[str, Entry]:
-    found = {}
-    for column in table.columns:
-        word, *numbers = column.type.split()
-        kind = Type("decimal", int(numbers[1])) if word == "decimal" else Type(_TYPES[word])
-        found[spelled(column.name)] = Entry("value", kind, column.required)
-    return found
+    return {
+        spelled(column.name): Entry("value", value_type(column.type), column.required)
+        for column in table.columns
+    }
 
 
 def read_rule(table: Table, rule: str) -> Node:

@@ -44,14 +44,14 @@ def sql_type(type_: str) -> str:
         # The name holds INT, which is what gives the column whole-number affinity.
         return f"SCALED_INTEGER({numbers[0]}, {numbers[1]})"
     names = {"reference": "INTEGER", "integer": "INTEGER", "bigint": "BIGINT", "double": "DOUBLE"}
-    names |= {"uuid": "CHAR(32)", "json": "JSON", "time": "TIME"}
+    names |= {"uuid": "CHAR(32)", "json": "JSON", "time": "TIME", "seconds": "INTEGER"}
     return names.get(word) or {"boolean": "BOOLEAN", "date": "DATE", "timestamp": "TIMESTAMP"}[word]
 
 
 def literal(value: str, type_: str) -> str:
     """A neutral value (see `Kind.neutral`) as SQL."""
     word, *numbers = type_.split()
-    if word in ("integer", "bigint", "double"):
+    if word in ("integer", "bigint", "double", "seconds"):
         return value
     if word == "decimal":
         return str(int(Decimal(value).scaleb(int(numbers[1]))))
@@ -494,7 +494,13 @@ def encode(type_: str, values: Any, empty: Any | None) -> list[Any]:
 
 
 _READERS: dict[str, Callable[[Any], Any]] = {"uuid": UUID, "json": json.loads}
-_NUMBERS = {"integer": "int64", "bigint": "int64", "decimal": "int64", "double": "float64"}
+_NUMBERS = {
+    "integer": "int64",
+    "bigint": "int64",
+    "decimal": "int64",
+    "seconds": "int64",
+    "double": "float64",
+}
 
 
 def decode(type_: str, stored: Sequence[object]) -> tuple[Any, Any]:

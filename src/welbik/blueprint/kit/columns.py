@@ -7,7 +7,7 @@ from decimal import Decimal
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy import BigInteger, DateTime, Dialect, Numeric
+from sqlalchemy import BigInteger, DateTime, Dialect, Integer, Numeric
 from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.functions import FunctionElement
 from sqlalchemy.types import JSON, TypeDecorator, TypeEngine
@@ -74,6 +74,27 @@ class Moment(TypeDecorator[dt.datetime]):
         self, value: dt.datetime | None, dialect: Dialect
     ) -> dt.datetime | None:
         return value and value.replace(tzinfo=dt.UTC)
+
+
+class Duration(TypeDecorator[dt.timedelta]):
+    """Lengths of time: whole seconds in the database."""
+
+    impl = Integer
+    cache_ok = True
+
+    @property
+    def python_type(self) -> type[dt.timedelta]:
+        return dt.timedelta
+
+    def process_bind_param(
+        self, value: dt.timedelta | None, dialect: Dialect
+    ) -> int | None:
+        return None if value is None else int(value.total_seconds())
+
+    def process_result_value(
+        self, value: int | None, dialect: Dialect
+    ) -> dt.timedelta | None:
+        return None if value is None else dt.timedelta(seconds=int(value))
 
 
 class Upload(TypeDecorator[Stored]):

@@ -14,6 +14,7 @@ from flask import request
 
 from . import parts
 from .fields import LINES, ONE_LINE, Field, Refused, one_ending
+from .show import hours
 
 _MOST = 100
 
@@ -196,6 +197,8 @@ def _plain(value: Any) -> Any:
     """A value as JSON keeps it."""
     if isinstance(value, Decimal):
         return str(value)
+    if isinstance(value, dt.timedelta):
+        return hours(value)
     return value.isoformat() if isinstance(value, dt.date | dt.time) else value
 
 

@@ -16,7 +16,7 @@ from sqlalchemy import or_, select
 
 from . import clock
 from .database import session
-from .show import show
+from .show import hours, length, show
 
 INTEGER = re.compile(r"[+-]?[0-9]{1,19}")
 _DECIMAL = re.compile(r"[+-]?([0-9]{1,20}\.?[0-9]{0,20}|\.[0-9]{1,20})")
@@ -476,6 +476,29 @@ class Time(_Ranged):
             return ""
         text: str = value.isoformat("seconds" if value.second else "minutes")
         return text
+
+
+@dataclass(frozen=True, kw_only=True)
+class Duration(_Ranged):
+    """A length of time, in hours and minutes."""
+
+    def parse(self, text: str) -> dt.timedelta:
+        try:
+            value = length(text)
+        except ValueError:
+            words = "Write hours and minutes, such as 1:30."
+            raise self.refused("range", words) from None
+        found: dt.timedelta = self.within(value)
+        return found
+
+    def typed(self, value: Any) -> str:
+        return "" if value is None else hours(value)
+
+    def limits(self) -> dict[str, Any]:
+        return {
+            "pattern": "-?[0-9]{1,6}:[0-5][0-9](:[0-5][0-9])?",
+            "placeholder": "0:00",
+        }
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -18,11 +18,11 @@ import sqlalchemy as sa
 from werkzeug.datastructures import MultiDict
 
 from . import clock, counting, words
-from .columns import Moment
+from .columns import Duration, Moment
 from .database import live, session
 from .paging import is_nullable
 from .relations import key_of
-from .show import measured, show
+from .show import length, measured, show
 
 EMPTY = "-"
 ENOUGH = 1_000
@@ -79,6 +79,7 @@ class Range(Filter):
     @property
     def input_type(self) -> str:
         kinds = {sa.Date: "date", sa.Time: "time", Moment: "datetime-local"}
+        kinds[Duration] = "text"
         found = (
             kind for base, kind in kinds.items() if isinstance(self.column.type, base)
         )
@@ -138,7 +139,7 @@ class Range(Filter):
             return dt.time.fromisoformat(text)
         if kind == "datetime-local":
             return clock.local(text.replace(" ", "T"))
-        return self._number(text)
+        return length(text) if kind == "text" else self._number(text)
 
     def _number(self, text: str) -> Any:
         kind = self.column.type.python_type

@@ -44,7 +44,7 @@ def upper(text: str) -> str:
 def total(values: Iterable[Any]) -> Any:
     """The sum of those that are there; nothing where none is."""
     there = [value for value in values if value is not None]
-    return sum(there) if there else None
+    return sum(there[1:], there[0]) if there else None
 
 
 def mean(values: Iterable[Any]) -> float | None:

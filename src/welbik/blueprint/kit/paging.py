@@ -137,6 +137,8 @@ def place(text: str, keys: Sequence[Any]) -> tuple[int, list[Any]] | None:
 def _plain(value: Any) -> Any:
     if isinstance(value, dt.date | dt.time):
         return value.isoformat()
+    if isinstance(value, dt.timedelta):
+        return int(value.total_seconds())
     return (
         value if value is None or isinstance(value, int | float | str) else str(value)
     )
@@ -152,6 +154,8 @@ def _value(value: Any, column: Any) -> Any:
         return found.replace(tzinfo=found.tzinfo or dt.UTC)
     if issubclass(kind, dt.date | dt.time):
         return kind.fromisoformat(value)
+    if kind is dt.timedelta:
+        return dt.timedelta(seconds=value)
     if kind is Decimal:
         return measured(str(value))
     if kind is int and not -(2**63) <= value < 2**63:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
@@ -13,6 +14,7 @@ from .clock import ZONE
 
 NOTHING = "—"
 _SIGNS = str.maketrans({",": settings.GROUP_SIGN, ".": settings.POINT_SIGN})
+_LENGTH = re.compile(r"(-?)([0-9]{1,6}):([0-5][0-9])(?::([0-5][0-9]))?")
 _WHOLE = 999.5
 _LONGEST, _DIGITS = 60, 40
 _GROUPED = 10_000
@@ -41,6 +43,8 @@ def show(value: Any, unit: str = "") -> str:
         return day(value)
     if isinstance(value, dt.time):
         return time(value)
+    if isinstance(value, dt.timedelta):
+        return hours(value)
     if isinstance(value, list):
         return ", ".join(map(str, value)) or NOTHING
     return str(value)
@@ -108,6 +112,25 @@ def time(value: dt.time | dt.datetime) -> str:
     )
 
 
+def hours(value: dt.timedelta) -> str:
+    """A length of time in hours and minutes, with its seconds where it has some."""
+    whole = int(abs(value).total_seconds())
+    sign = "-" if value < dt.timedelta() else ""
+    tail = f":{whole % 60:02}" if whole % 60 else ""
+    return f"{sign}{whole // 3600}:{whole // 60 % 60:02}{tail}"
+
+
+def length(text: str) -> dt.timedelta:
+    """The length of time that `1:30` stands for; ValueError where it is none."""
+    found = _LENGTH.fullmatch(text)
+    if not found:
+        raise ValueError(text)
+    sign, *parts = found.groups()
+    whole, minutes, seconds = (int(part or 0) for part in parts)
+    value = dt.timedelta(hours=whole, minutes=minutes, seconds=seconds)
+    return -value if sign else value
+
+
 def upper(text: str) -> str:
     """A text with its first letter large."""
     return f"{text[:1].upper()}{text[1:]}"
@@ -121,6 +144,8 @@ def plain(value: Any) -> str:
         return "yes" if value else "no"
     if isinstance(value, dt.datetime):
         return value.astimezone(ZONE).isoformat(" ", "seconds")[:19]
+    if isinstance(value, dt.timedelta):
+        return hours(value)
     if isinstance(value, Decimal):
         return f"{value:f}"
     if isinstance(value, dt.date | dt.time):
