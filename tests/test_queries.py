@@ -29,7 +29,12 @@ model Site
 seed
     1 Site
 """
-TYPES = {"decimal": "decimal, places {0}", "text": "text", "number": "number"}
+TYPES = {
+    "decimal": "decimal, places {0}",
+    "text": "text",
+    "number": "number",
+    "duration": "duration -9 hours..",
+}
 
 
 def _declared() -> str:
@@ -73,6 +78,7 @@ def _one(model: str) -> dict[str, Any]:
     """A row with what is required, and nothing else."""
     row: dict[str, Any] = dict.fromkeys(rules.TYPES) | {"id": 1, "j": 1, "e": 10, "u": "a"}
     row["other_day"] = dt.date(2024, 3, 1)
+    row["rest"] = dt.timedelta(minutes=5)
     return row | ({"up": None, "must": 1, "seen": set()} if model == "Hive" else {"above": None})
 
 

@@ -10,7 +10,7 @@ from declared import declarations, understand
 from hypothesis import assume, given, settings
 
 from welbik.schema import names
-from welbik.storage.sqlite import create_indexes, create_table
+from welbik.storage.ddl import create_indexes, create_table
 from welbik.storage.tables import fingerprint, table_of, tables_of
 
 PLURALS = {

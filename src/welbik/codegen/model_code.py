@@ -6,12 +6,10 @@ from typing import Any
 
 from ..kinds.literals import quote
 from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema
-from ..schema.tables import SchemaNames
+from .column_code import TableCode, column_type
 from .joins import Query, by_name
 from .python import call, doc, from_import, fstring, keywords, line, mapping, names_used
 from .query_code import Queries
-
-_ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
 
 
 def model_context(schema: Schema, model: Model) -> dict[str, Any]:
@@ -20,14 +18,15 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     in_order = _in_order(model, query, order) if schema.is_chosen(model.name) else []
     queries = Queries(schema, "")
     computed = [_computed(queries, member) for member in model.computed]
+    table = TableCode(schema, model)
     attributes = [
-        line for member in model.members for line in _attribute(schema, model, member, queries.used)
+        line for member in model.members for line in _attribute(schema, table, member, queries.used)
     ]
-    attributes += _kept(model)
+    attributes += _kept(table, model)
     attributes += [_collection(schema, collection) for collection in model.collections]
     attributes += [_many(schema, many) for many in model.many]
     attributes += computed
-    tables = [_pairs(schema, many) for many in model.many if many.declares]
+    tables = [_pairs(table, many) for many in model.many if many.declares]
     tables += [table.source() for table in queries.stand_ins.values()]
     history = f"HISTORY = history.table({quote(model.table)})" if "history" in model.keeps else ""
     url_part = _url_part(model)
@@ -135,23 +134,23 @@ def _labels(field: Field) -> str:
 
 
 def _attribute(
-    schema: Schema, model: Model, member: Field | Reference, needed: set[str]
+    schema: Schema, table: TableCode, member: Field | Reference, needed: set[str]
 ) -> list[str]:
     """The lines of a member; one that a formula names needs a value in the class's body."""
     if isinstance(member, Reference):
-        return _reference(schema, member)
-    arguments = [quote(member.column)] if member.attribute != member.column else []
-    arguments += [member.kind.column()] if member.kind.column() else []
-    if member.name == model.key:
+        return _reference(schema, table, member)
+    column = table.column(member)
+    arguments = table.arguments(column, member.attribute)
+    arguments += [type_] if (type_ := column_type(member)) else []
+    if column.name == table.table.key:
         arguments.append("primary_key=True")
-    elif member.unique and "bin" not in model.keeps:
+    elif column.unique:
         arguments.append("unique=True")
     if member.default is not None:
         arguments.append(f"default={member.kind.source(member.default)}")
     elif member.kind.made():
         arguments.append(f"default={member.kind.made()}")
-    optional = "" if member.required or member.kind.self_made else " | None"
-    head = f"{member.attribute}: Mapped[{member.kind.annotation}{optional}]"
+    head = f"{member.attribute}: Mapped[{member.kind.annotation}{table.optional(column)}]"
     if not arguments and member.attribute not in needed:
         return [f"    {head}"]
     return [call(f"{head} = mapped_column", arguments, indent=4)]
@@ -166,18 +165,24 @@ def _key(model: Model) -> list[str]:
     return [f"    id: Mapped[{key.kind.annotation}] = orm.synonym({quote(key.attribute)})"]
 
 
-def _kept(model: Model) -> list[str]:
-    """What is kept of every row without being asked for."""
-    lines = []
-    if "times" in model.keeps:
-        made = "columns.Moment(), default=clock.now"
-        lines.append(f"    created_at: Mapped[dt.datetime] = mapped_column({made})")
-        lines.append(
-            f"    updated_at: Mapped[dt.datetime] = mapped_column({made}, onupdate=clock.now)"
+_SET = {
+    "created_at": ["default=clock.now"],
+    "updated_at": ["default=clock.now", "onupdate=clock.now"],
+}
+
+
+def _kept(table: TableCode, model: Model) -> list[str]:
+    """What is kept of every row without being asked for: the moments that no member is."""
+    asked = {member.column for member in model.members}
+    return [
+        call(
+            f"{column.name}: Mapped[dt.datetime{table.optional(column)}] = mapped_column",
+            ["columns.Moment()", *_SET.get(column.name, [])],
+            indent=4,
         )
-    if "bin" in model.keeps:
-        lines.append("    removed_at: Mapped[dt.datetime | None] = mapped_column(columns.Moment())")
-    return lines
+        for column in table.table.columns
+        if column.name not in asked
+    ]
 
 
 def _url_part(model: Model) -> str:
@@ -195,13 +200,12 @@ def _computed(queries: Queries, member: Computed) -> str:
     return f"    {head} = column_property({formula})"
 
 
-def _pairs(schema: Schema, many: Many) -> str:
+def _pairs(table: TableCode, many: Many) -> str:
     """The table of a many-to-many relation."""
-    columns = []
-    for name, model in ((many.column, many.model), (many.target_column, many.target)):
-        table, key = schema.models[model].table, SchemaNames(schema).key(model)
-        foreign = f'sa.ForeignKey({quote(f"{table}.{key}")}, ondelete="CASCADE")'
-        columns.append(f"sa.Column({quote(name)}, {foreign}, nullable=False)")
+    columns = [
+        f"sa.Column({quote(column.name)}, {table.foreign_key(column)}, nullable=False)"
+        for column in table.tables[many.table].columns
+    ]
     constant = f"{many.name.upper()}_PAIRS"
     return f"{constant} = sa.Table({quote(many.table)}, Base.metadata, {', '.join(columns)})"
 
@@ -228,16 +232,12 @@ def _key_attribute(schema: Schema, model: str) -> str:
     return schema.models[model].stored(key).attribute if key else "id"
 
 
-def _reference(schema: Schema, member: Reference) -> list[str]:
+def _reference(schema: Schema, table: TableCode, member: Reference) -> list[str]:
     target = schema.models[member.target]
-    action = _ON_DELETE.get(member.removal)
-    named = f"{target.table}.{SchemaNames(schema).key(member.target)}"
-    key = [quote(named), *([f'ondelete="{action}"'] if action else [])]
-    arguments = [quote(member.column)] if member.stored_as else []
-    arguments.append(f"sa.ForeignKey({', '.join(key)})")
-    if member.unique and "bin" not in schema.models[member.model].keeps:
-        arguments.append("unique=True")
-    optional = "" if member.required else " | None"
+    column = table.column(member)
+    arguments = table.arguments(column, member.key_attribute)
+    arguments += ["unique=True"] if column.unique else []
+    optional = table.optional(column)
     kind = _key_annotation(schema, target)
     other = _other_side(schema, member)
     options = {"back_populates": quote(other.attribute)} if other else {}

@@ -17,6 +17,7 @@ from ..rules.sql import Postgresql, Sqlite
 from ..rules.tree import Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
 from ..schema.model import Field, Reference, Schema
 from ..schema.tables import SchemaNames
+from .column_code import column_type
 
 _SIGNS = {"=": "==", "<": "<", "<=": "<="}
 _PLAIN = ("+", "-", "*")
@@ -95,10 +96,7 @@ class Queries:
         member = self.schema.models[model].by_name.get(name)
         if not isinstance(member, Field):
             return ""
-        known = {"integer": "sa.Integer()", "boolean": "sa.Boolean()", "date": "sa.Date()"}
-        known |= {"time": "sa.Time()", "bigint": "sa.BigInteger()"}
-        word = member.kind.stored().type.split()[0]
-        return member.kind.column() or known.get(word, "")
+        return column_type(member, alone=True)
 
     def _stand_in(self, name: str, model: str) -> StandIn:
         table = self.names.table(model)

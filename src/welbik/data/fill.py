@@ -12,7 +12,8 @@ import numpy as np
 
 from ..problems import WelbikError
 from ..schema.model import Field, Model, Reference
-from ..storage.sqlite import Database, encode
+from ..storage.encoding import encode
+from ..storage.sqlite import Database
 from .columns import Drawn
 from .drawer import Drawer
 from .fixed import counts_with_fixed

@@ -13,7 +13,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..schema.model import Field, FixedRows, Model, Reference, Schema
-from ..storage.sqlite import Database, encode
+from ..storage.encoding import encode
+from ..storage.sqlite import Database
 from .columns import Here
 from .fixed import declared_value
 

@@ -17,7 +17,8 @@ from ..rules.tree import Hop
 from ..schema.expressions import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
 from ..schema.tables import SchemaNames
-from ..storage.sqlite import Database, decode
+from ..storage.encoding import decode
+from ..storage.sqlite import Database
 
 Positions = NDArray[np.int64]
 

@@ -225,7 +225,7 @@ class Kind:
         return ""
 
     def column(self) -> str:
-        """The SQLAlchemy type as source, empty where the annotation is enough."""
+        """The SQLAlchemy type as source, where `stored` does not tell it."""
         return ""
 
     def default(self, given: Bound, report: Report) -> object | None:

@@ -48,9 +48,6 @@ class Choice(Kind):
     def stored(self) -> Stored:
         return Stored(f"text {self._width}", among=self.names)
 
-    def column(self) -> str:
-        return f"sa.String({self._width})"
-
     def default(self, given: Bound, report: Report) -> str | None:
         name = (
             given.text

@@ -55,9 +55,6 @@ class DateTime(Kind):
         # Bounds are local times, stored moments are UTC: the server compares them.
         return Stored("timestamp")
 
-    def column(self) -> str:
-        return "columns.Moment()"
-
     def default(self, given: Bound, report: Report) -> dt.datetime | FromNow | None:
         return _moment(given, report)
 

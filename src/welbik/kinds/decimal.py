@@ -112,9 +112,6 @@ class Decimal(Kind):
     def stored(self) -> Stored:
         return Stored(f"decimal {self.precision} {self.places}", range=str(self.bounds))
 
-    def column(self) -> str:
-        return f"columns.Exact({self.precision}, {self.places})"
-
     def default(self, given: Bound, report: Report) -> Exact | None:
         value = _exact(given, report)
         if value is not None and _places(value) > self.places:

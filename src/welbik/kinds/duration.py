@@ -93,9 +93,6 @@ class Duration(Kind):
         low, high = ("" if end is None else str(_seconds(end)) for end in self.bounds)
         return Stored("seconds", range=f"{low}..{high}")
 
-    def column(self) -> str:
-        return "columns.Duration()"
-
     def default(self, given: Bound, report: Report) -> dt.timedelta | None:
         return _length(given, report)
 

@@ -29,9 +29,6 @@ class Formed(Kind):
     def stored(self) -> Stored:
         return Stored(f"text {self.longest}", length=f"{self.shortest}..{self.longest}")
 
-    def column(self) -> str:
-        return f"sa.String({self.longest})"
-
     def default(self, given: Bound, report: Report) -> str | None:
         literal = wants(given, ("string",), "text", report)
         if literal is not None and not self.form.fullmatch(literal.text):

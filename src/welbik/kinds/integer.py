@@ -71,9 +71,6 @@ class Integer(Kind):
     def stored(self) -> Stored:
         return Stored("bigint" if self._large else "integer", range=str(self.bounds))
 
-    def column(self) -> str:
-        return "sa.BigInteger()" if self._large else ""
-
     def default(self, given: Bound, report: Report) -> int | None:
         return _whole(given, report)
 

@@ -40,9 +40,6 @@ class ListOf(Kind):
     def stored(self) -> Stored:
         return Stored("json")
 
-    def column(self) -> str:
-        return "sa.JSON(none_as_null=True)"
-
     def default(self, given: Bound, report: Report) -> None:
         report.add("wrong-value", "a list has no default", given.span, "take it out")
 

@@ -56,9 +56,6 @@ class Number(Kind):
     def stored(self) -> Stored:
         return Stored("double", range=str(self.bounds))
 
-    def column(self) -> str:
-        return "sa.Double()"
-
     def default(self, given: Bound, report: Report) -> float | None:
         return _float(given, report)
 

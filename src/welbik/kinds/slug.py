@@ -33,9 +33,6 @@ class Slug(Kind):
     def stored(self) -> Stored:
         return Stored(f"text {_LONGEST}", length=f"1..{_LONGEST}")
 
-    def column(self) -> str:
-        return f"sa.String({_LONGEST})"
-
     def default(self, given: Bound, report: Report) -> str | None:
         literal = wants(given, ("string",), "text", report)
         return None if literal is None else literal.text

@@ -74,9 +74,6 @@ class Text(Kind):
         length = f"{self.shortest}..{'' if self.longest is None else self.longest}"
         return Stored(f"text {self.longest}" if self.one_line else "text", length=length)
 
-    def column(self) -> str:
-        return f"sa.String({self.longest})" if self.one_line else "sa.Text()"
-
     def default(self, given: Bound, report: Report) -> str | None:
         literal = wants(given, ("string",), "text", report)
         if literal is None:

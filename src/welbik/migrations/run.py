@@ -8,7 +8,7 @@ from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
-from ..storage import sqlite
+from ..storage import ddl, sqlite
 from ..storage.tables import Tables
 from .files import Migration
 from .steps import (
@@ -62,23 +62,23 @@ def _sql(
     step: Step, before: Tables, following: Tables, keys: dict[str, str], today: dt.datetime
 ) -> list[str]:
     if isinstance(step, CreateTable):
-        return sqlite.create_table(step.table, keys) + sqlite.create_indexes(step.table)
+        return ddl.create_table(step.table, keys) + ddl.create_indexes(step.table)
     old = before[step.table]
     if isinstance(step, RenameTable):
-        return sqlite.rename_table(old, following[step.name])
+        return ddl.rename_table(old, following[step.name])
     if isinstance(step, DropTable):
-        return sqlite.drop_table(step.table)
+        return ddl.drop_table(step.table)
     new = following[step.table]
     if isinstance(step, AddColumn):
         fill = _settle(step, today).fill
-        return sqlite.add_column(old, new, step.column, fill, keys, made=step.made)
+        return ddl.add_column(old, new, step.column, fill, keys, made=step.made)
     if isinstance(step, RenameColumn):
-        return sqlite.rename_column(step.table, step.old, step.name)
+        return ddl.rename_column(step.table, step.old, step.name)
     if isinstance(step, AddIndex):
-        return [sqlite.create_index(step.table, step.index)]
+        return [ddl.create_index(step.table, step.index)]
     if isinstance(step, DropIndex):
-        return [sqlite.drop_index(step.table, step.index)]
-    return sqlite.rebuild(old, new, {}, keys)
+        return [ddl.drop_index(step.table, step.index)]
+    return ddl.rebuild(old, new, {}, keys)
 
 
 def _explained(

@@ -8,7 +8,7 @@ from ..codegen.form_code import control_name
 from ..rules.text import as_text
 from ..schema.form_schema import form_schema
 from ..schema.model import AnyMember, Collection, Computed, Field, Many, Model, Reference, Schema
-from ..storage.sqlite import sql_type
+from ..storage.ddl import sql_type
 from ..storage.tables import table_of
 
 _SELECT_MOST = 50
