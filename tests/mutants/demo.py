@@ -1,4 +1,4 @@
-"""The demo broken in small ways: python -m mutants.demo FOLDER [COUNT] [SEED], from the folder of tests."""
+"""The demo broken in small ways: python -m mutants.demo FOLDER [COUNT] [SEED] [GROUP …], from tests/."""
 
 from __future__ import annotations
 
@@ -45,7 +45,8 @@ def main() -> None:
     root = Path(sys.argv[1]).resolve()
     count = int(sys.argv[2]) if len(sys.argv) > 2 else 100
     seed = int(sys.argv[3]) if len(sys.argv) > 3 else 1
-    counts = {name: max(1, count * share // 100) for name, share in SHARES.items()}
+    wanted = sys.argv[4:] or list(SHARES)
+    counts = {name: max(1, count * SHARES[name] // 100) for name in wanted}
     tried = sample(groups(root), counts, seed)
     alive = 0
     for number, (mutant, caught) in enumerate(

@@ -142,6 +142,9 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
     supply = context | supply_context(schema, package)
     for name, given in (
         ("visit.py", context),
+        ("sound.py", context),
+        ("test_kit.py", context),
+        ("test_start.py", context),
         ("conftest.py", context),
         ("test_tables.py", context),
         ("supply.py", supply),

@@ -36,12 +36,16 @@ def _value(member: AnyMember, row: str) -> str:
     return f"{row}.{member.attribute}"
 
 
+def shown_with(member: AnyMember) -> str:
+    """The function of the kit that tells a value."""
+    # What is worked out is an amount, and never a year or a code.
+    return "amount" if isinstance(member, Computed) and member.kind.amount else "show"
+
+
 def _filter(member: AnyMember) -> str:
     """The filter that shows a value, with its unit."""
     unit = member.unit if isinstance(member, Field | Computed) else ""
-    # What is worked out is an amount, and never a year or a code.
-    worked_out = isinstance(member, Computed) and member.kind.amount
-    name = "amount" if worked_out else "show"
+    name = shown_with(member)
     return f"{name}({quote(unit)})" if unit else name
 
 

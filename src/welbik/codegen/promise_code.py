@@ -8,7 +8,7 @@ from ..kinds.literals import quote
 from ..rules.text import as_text
 from ..rules.tree import Aggregate, Value, walk
 from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
-from .page_code import heading, is_sortable, path_of
+from .page_code import heading, is_chosen, is_sortable, last_member, path_of, shown_with, tree_of
 from .python import call
 
 
@@ -47,6 +47,12 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
             if f.kind.upload
         ],
         "sides": _sides(schema, model),
+        "parts": _parts(schema, model),
+        "tree": _tree(model),
+        "besides": _besides(model),
+        "offered": _offered(model),
+        "panel": [quote(schema_label(schema, model, path)) for path in model.filters],
+        "copied": [m.name for m in asked if _is_copied(m)],
         "declared_rules": {
             rule.name: told_in_docstring(as_text(rule.node)) for rule in model.rules
         },
@@ -260,11 +266,90 @@ def _sides(schema: Schema, model: Model) -> dict[str, Any] | None:
                 children[part.hops[0].model, part.hops[0].via] = None
     changes = [one for way, name in edges if (one := _edge(schema, model, way, name))]
     made = [one for name, via in children if (one := _child(schema, name, via))]
+    if not changes and not made:
+        return None
     return {
         "rules": [told_in_docstring(as_text(rule.node)) for rule in across],
         "changes": changes,
         "children": made,
     }
+
+
+def _parts(schema: Schema, model: Model) -> list[dict[str, Any]]:
+    """The collections of a row's page whose rows have a page of their own: what is shown of each."""
+    found = []
+    for collection in model.collections:
+        child = schema.models[collection.child]
+        via = child.by_name[collection.via]
+        assert isinstance(via, Reference)
+        owner = schema.owner_of(child)
+        if "view" not in child.pages or via.unique or owner not in (None, via):
+            continue
+        asked = [m for m in child.entered if m is not owner and m is not via]
+        columns = _columns(schema, child, asked)
+        found.append(
+            {
+                "name": collection.name,
+                "label": collection.label,
+                "child": child.name,
+                "url": child.url,
+                "via": via.name,
+                "key": via.key_attribute,
+                "factory": child.factory,
+                "form": f"{child.endpoint}_form",
+                "columns": f"{{{', '.join(f'{quote(k)}: {v}' for k, v in columns.items())}}}",
+                "new": f"New {child.singular}" if "new" in child.pages else "",
+                "chooses": owner is None and not via.internal,
+            }
+        )
+    return found
+
+
+def _tree(model: Model) -> dict[str, str] | None:
+    """The optional reference to rows of the same model, where those are shown below a row."""
+    tree = tree_of(model)
+    if tree is None or tree.required or tree.name in _ruled(model):
+        return None
+    return {"name": tree.name, "key": tree.key_attribute}
+
+
+def _besides(model: Model) -> list[tuple[str, str]]:
+    """What a row's page shows though no form asks for it: labels and values, as source."""
+    found = [
+        (quote(m.label), f"{shown_with(m)}(row.{m.attribute}, {quote(m.unit)})")
+        for m in model.computed
+    ]
+    if "times" in model.keeps:
+        found += [('"Made"', "show(row.created_at)"), ('"Last changed"', "show(row.updated_at)")]
+    return found
+
+
+def _offered(model: Model) -> str:
+    """What the buttons under a list do with rows that were chosen, as source."""
+    if not is_chosen(model):
+        return "set()"
+    pages = set(model.pages)
+    ways = [("", "edit" in pages), ("compare", "view" in pages), ("remove", "remove" in pages)]
+    return f"{{{', '.join(quote(way) for way, there in ways if there)}}}"
+
+
+def schema_label(schema: Schema, model: Model, path: str) -> str:
+    """What the last member of a path is called."""
+    return last_member(schema, model, path).label
+
+
+def _is_copied(member: Field | Reference | Many) -> bool:
+    """Whether a copy begins with the same, in one control that is plainly read."""
+    return (
+        isinstance(member, Field)
+        and not member.unique
+        and not member.kind.upload
+        and member.shape is None
+        and not member.kind.long
+        and not member.kind.labels()
+        and member.kind.blank_is_empty
+        and not member.kind.self_made
+    )
 
 
 def _is_across(rule: Rule) -> bool:
@@ -307,9 +392,7 @@ def _child(schema: Schema, name: str, via: str) -> dict[str, str] | None:
     if owner is not None and owner is not reference:
         return None
     parent = schema.models[reference.target]
-    page = (
-        f"/{parent.url}/{{row.url_part}}/{child.url}/new"
-        if owner is reference
-        else f"/{child.url}/new"
-    )
-    return {"factory": child.factory, "key": reference.key_attribute, "page": f'f"{page}"'}
+    page = quote(f"/{child.url}/new")
+    if owner is reference:
+        page = f'f"/{parent.url}/{{row.url_part}}/{child.url}/new"'
+    return {"factory": child.factory, "key": reference.key_attribute, "page": page}

@@ -202,6 +202,8 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "singular": told_in_docstring(model.singular),
         "plural_source": quote(model.plural),
         "search": model.search,
+        "placed": {"list", "edit", "view"} <= pages and not owner,
+        "parts": found["parts"] if views else [],
         "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
         "same_parent": f"{owner.key_attribute}=row.{owner.key_attribute}" if owner else "",
         "csv_column": _csv_column(model) if lists else None,
@@ -257,6 +259,7 @@ def _owner(schema: Schema, owner: Reference) -> dict[str, str]:
     plain = isinstance(key, Field) and key.kind.annotation == "str"
     typed = f'typed["{owner.name}"]'
     return {
+        "name": owner.name,
         "model": parent.name,
         "url": parent.url,
         "key": typed if plain else f"int({typed})",
@@ -346,7 +349,7 @@ def test_imports(schema: Schema, model: Model, package: str, source: str) -> lis
     # A tree of all of it would take as long as all else that is made of a model.
     used = {*_NAME.findall(_TEXT.sub("", source))}
     lines = ["import datetime as dt"] if "dt" in used else []
-    lines += ["import html"] if "html" in used else []
+    lines += [f"import {name}" for name in ("html", "itertools") if name in used]
     lines += ["import urllib.parse"] if "urllib" in used else []
     lines += ["from typing import Any"] if "Any" in used else []
     lines += [""] if lines else []
@@ -355,9 +358,12 @@ def test_imports(schema: Schema, model: Model, package: str, source: str) -> lis
     for other in schema:
         if other.name in used:
             local.append(from_import(f"{package}.{other.folder}.model", [other.name]))
-    form = f"{model.endpoint}_form"
-    if form in used:
-        local.append(from_import(f"{package}.{model.folder}.form", [f"form as {form}"]))
+    for other in schema:
+        form = f"{other.endpoint}_form"
+        if form in used:
+            local.append(from_import(f"{package}.{other.folder}.form", [f"form as {form}"]))
+    if {"show", "amount"} & used:
+        local.append(from_import(f"{package}.kit.show", sorted({"show", "amount"} & used)))
     visit = [name for name in ("Visitor", "problem", "ways") if name in used]
     return [
         *lines,
