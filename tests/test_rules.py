@@ -30,7 +30,8 @@ from welbik.rules.arrays import Arrays, Column
 from welbik.rules.python import Python
 from welbik.rules.sql import Postgresql, Sql, Sqlite
 from welbik.rules.text import as_text
-from welbik.schema.expressions import Entry, understand
+from welbik.schema.entries import Entry
+from welbik.schema.expressions import understand
 from welbik.storage.sqlite import prepare
 
 ZONE = "Europe/London"

@@ -281,11 +281,26 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
         "uploads": has_uploads(model),
         "placed": is_placed(model) and owner is None,
         "bin": has_bin(model),
+        "blockable": _may_be_refused(schema, model),
         "chosen": is_chosen(model),
         "history": "history" in model.keeps,
         "page": model.pages,
         "made": () if owner else model.pages,
     }
+
+
+def _may_be_refused(schema: Schema, model: Model) -> bool:
+    """Whether rows can stand in the way of a removal, of the row or of what goes along with it."""
+    todo, seen = [model.name], set()
+    while todo:
+        name = todo.pop()
+        seen.add(name)
+        for reference in schema.referring(name):
+            if reference.removal == "refuse":
+                return True
+            if reference.removal == "remove" and reference.model not in seen:
+                todo.append(reference.model)
+    return False
 
 
 def _shown_groups(schema: Schema, model: Model) -> list[dict[str, Any]]:

@@ -18,7 +18,7 @@ from ..kinds.bounds import FromNow
 from ..problems import WelbikError
 from ..rules.arrays import Arrays, Column
 from ..rules.tree import Aggregate, Apply, Hop, Node, Value, plain, walk
-from ..schema.expressions import REMOVED
+from ..schema.entries import REMOVED
 from ..schema.model import Field, Model, Reference, Rule
 from .columns import Counts, Drawn, Here, Mask, Only, as_column, nothing
 from .fixed import encoded, put_fixed

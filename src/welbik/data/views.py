@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from ..rules.arrays import Column
 from ..rules.tree import Hop
-from ..schema.expressions import REMOVED
+from ..schema.entries import REMOVED
 from ..schema.model import Model, Reference
 from .columns import Counts, Drawn, as_column, nothing
 from .fixed import put_fixed

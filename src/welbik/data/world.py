@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from ..rules.arrays import Column
 from ..rules.tree import Hop
-from ..schema.expressions import REMOVED
+from ..schema.entries import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
 from ..schema.tables import SchemaNames
 from ..storage.encoding import decode

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 
-from ..schema.expressions import REMOVED
+from ..schema.entries import REMOVED
 from ..schema.model import Field, Model, Reference, Schema
 from ..storage.tables import HISTORY_COLUMNS, Check, Column, Table, Tables, table_of, tables_of
 from .steps import (

@@ -10,7 +10,9 @@ from ..language import syntax
 from ..language.diagnostics import Report
 from ..rules.tree import INTEGER, Apply, Const, Node, Type
 from . import names
-from .expressions import Scope, coerced, describe, understand
+from .coercion import coerced, describe
+from .entries import Scope
+from .expressions import understand
 from .members import Modifiers
 from .model import Computed
 

@@ -9,7 +9,8 @@ from ..language.diagnostics import Report
 from ..problems import did_you_mean, nearest
 from ..rules.text import as_text, wording
 from ..rules.tree import Aggregate, Apply, Const, Node, Step, Type, Value, own, reached, walk
-from .expressions import Scope, condition
+from .entries import Scope
+from .expressions import condition
 from .members import Modifiers
 from .model import Field, Many, Reference, Rule
 

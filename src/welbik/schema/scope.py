@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..rules.tree import Node, Type
-from .expressions import REMOVED, Entry
+from .entries import REMOVED, Entry
 from .model import AnyMember, Collection, Field, Many, Reference
 
 Formula = Callable[[], Node | None]

@@ -11,7 +11,8 @@ from ..language.source import Source
 from ..problems import WelbikError
 from ..rules.sql import Sql
 from ..rules.tree import Node
-from ..schema.expressions import Entry, condition
+from ..schema.entries import Entry
+from ..schema.expressions import condition
 from .tables import Table, spelled
 
 

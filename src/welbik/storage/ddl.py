@@ -11,7 +11,7 @@ from decimal import Decimal
 
 from ..rules.sql import Sqlite, quote
 from ..rules.sql import text as _text
-from ..schema.expressions import REMOVED
+from ..schema.entries import REMOVED
 from .checks import TableNames, check_sql
 from .tables import Column, Index, Table, ends
 

@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
 from ..rules.sql import Sqlite, quote
-from ..schema.expressions import REMOVED
+from ..schema.entries import REMOVED
 from .checks import TableNames, check_sql
 from .tables import Table
 

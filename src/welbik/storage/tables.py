@@ -9,7 +9,7 @@ from dataclasses import dataclass, fields
 
 from ..rules.text import as_text
 from ..rules.tree import fits_check
-from ..schema.expressions import REMOVED
+from ..schema.entries import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
 
 _LONGEST = 63

@@ -99,7 +99,7 @@ def _shown(model: Any, rows: list[Any]) -> dict[str, Any]:
 def _entry(form: Form, name: str, typed: str | None) -> Entry:
     """A form with one field filled in, or as a new row has it."""
     blank = {n: f.first() for n, f in form.fields.items()}
-    entry = Entry(form, blank if typed is None else {**blank, name: typed})
+    entry = Entry(form.asked, blank if typed is None else {**blank, name: typed})
     entry.begun = [name] if typed is None else []
     return entry
 
