@@ -70,8 +70,7 @@ def _removed(owner: Reference | None, listed: bool) -> str:
 def _under(schema: Schema, model: Model, owner: Reference) -> str:
     """The address of a row's parent, and of the rows below it."""
     parent = schema.models[owner.target]
-    route = part_of(parent)["route"].replace("part>", "owner>")
-    return f"/{parent.url}/{route}/{model.url}"
+    return f"/{parent.url}/{part_of(parent, 'owner')['route']}/{model.url}"
 
 
 def _owner(schema: Schema, model: Model, owner: Reference) -> dict[str, str]:
@@ -79,7 +78,7 @@ def _owner(schema: Schema, model: Model, owner: Reference) -> dict[str, str]:
     parent = schema.models[owner.target]
     kind, part = part_of(parent)["type"], part_of(model)["type"]
     new = call(model.name, [f"{owner.key_attribute}=parent.id"])
-    under = find(model).replace("rows.find(", "rows.find_under(parent, ")
+    under = find(model, under="parent")
     pages = {"new", "edit"} & set(model.pages)
     if pages == {"new"}:
         arguments, row = [f"owner: {kind}"], new
@@ -88,10 +87,9 @@ def _owner(schema: Schema, model: Model, owner: Reference) -> dict[str, str]:
     else:
         arguments = [f"owner: {kind}", f"part: {part} | None = None"]
         row = f"{new} if part is None else {under}"
-    found = find(parent).replace(", part", ", owner", 1)
     return {
         "signature": call("def edit_page", arguments, tail=" -> ResponseReturnValue:"),
-        "find": found,
+        "find": find(parent, "owner"),
         "row": f"    row = {row}",
         "model": parent.name,
     }
@@ -113,22 +111,26 @@ def _without_view(model: Model) -> str:
     return "links.edit_url(row)" if "edit" in model.pages else 'url_for("start_page")'
 
 
-def part_of(model: Model) -> dict[str, str]:
-    """What a row's address ends in: how it is declared in routes, and its type."""
+def part_of(model: Model, name: str = "part") -> dict[str, str]:
+    """What a row's address ends in: how it is declared in routes, by a name, and its type."""
     key = model.address or model.key
     field = model.stored(key) if key else None
     number = field is None or isinstance(field, Field) and field.kind.annotation == "int"
     if number:
-        return {"route": "<int:part>", "type": "int"}
+        return {"route": f"<int:{name}>", "type": "int"}
     uuid = isinstance(field, Field) and field.kind.annotation == "UUID"
-    return {"route": "<uuid:part>" if uuid else "<part>", "type": "UUID" if uuid else "str"}
+    if uuid:
+        return {"route": f"<uuid:{name}>", "type": "UUID"}
+    return {"route": f"<{name}>", "type": "str"}
 
 
-def find(model: Model) -> str:
-    by = ""
+def find(model: Model, name: str = "part", under: str = "") -> str:
+    """The call that finds a row by what its address ends in; one `under` a parent, where named."""
+    arguments = [model.name, name]
     if model.address and model.address != model.key:
-        by = f", {model.name}.{model.stored(model.address).attribute}"
-    return f"rows.find({model.name}, part{by})"
+        arguments.append(f"{model.name}.{model.stored(model.address).attribute}")
+    way = f"rows.find_under({under}, " if under else "rows.find("
+    return f"{way}{', '.join(arguments)})"
 
 
 def _template(model: Model, head: str, page: str, arguments: list[str]) -> str:

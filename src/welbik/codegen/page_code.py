@@ -49,20 +49,26 @@ def _filter(member: AnyMember) -> str:
     return f"{name}({quote(unit)})" if unit else name
 
 
-def _shown(schema: Schema, member: AnyMember, row: str, *, whole: bool = False) -> str:
-    """A value on a page: a related row by its name, with a link to it; `whole` on its own page."""
+def _shown(
+    schema: Schema, member: AnyMember, row: str, *, whole: bool = False, unit: bool = True
+) -> str:
+    """A value on a page, with its `unit`: a related row by its name, with a link to it.
+
+    It is `whole` on the page of its own row.
+    """
     if isinstance(member, Reference):
         return _related(schema, member, row)
     if isinstance(member, Many):
-        return f"{{{{ parts.names({row}.{member.attribute}) }}}}"
+        return f"{{{{ pieces.names({row}.{member.attribute}) }}}}"
     if isinstance(member, Field) and member.kind.upload:
         shown = member.kind.shown if whole else "upload"
-        return f"{{{{ parts.{shown}({row}.{member.attribute}) }}}}"
+        return f"{{{{ pieces.{shown}({row}.{member.attribute}) }}}}"
     if isinstance(member, Field) and member.shape is not None:
         if not whole:
             return f"{{{{ {row}.{member.attribute} | default([], true) | length }}}}"
-        return f'{{{{ parts.entries(form.fields["{member.name}"], {row}.{member.attribute}) }}}}'
-    value = f"{{{{ {_value(member, row)} | {_filter(member)} }}}}"
+        return f'{{{{ pieces.entries(form.fields["{member.name}"], {row}.{member.attribute}) }}}}'
+    told = _filter(member) if unit else shown_with(member)
+    value = f"{{{{ {_value(member, row)} | {told} }}}}"
     if isinstance(member, Field) and member.kind.shown == "link":
         plain = f"{row}.{member.attribute}"
         return f'{{% if {plain} %}}<a href="{{{{ {plain} }}}}" rel="noopener">{value}</a>{{% else %}}{_NOTHING}{{% endif %}}'
@@ -107,10 +113,8 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     numeric = isinstance(member, Field | Computed) and member.kind.numeric
     mark = ' class="number"' if numeric else ""
     label = html.text(heading(member))
-    shown = _shown(schema, member, row)
-    if numeric or not isinstance(member, Field | Computed):
-        bare = _filter(member).partition("(")[0]
-        shown = shown.replace(f"| {_filter(member)} ", f"| {bare} ")
+    # Of numbers the heading has the unit.
+    shown = _shown(schema, member, row, unit=not numeric)
     if guards:
         shown = f"{{% if {' and '.join(guards)} %}}{shown}{{% else %}}{_NOTHING}{{% endif %}}"
     cell = f'<td{mark} data-label="{label}">{shown}</td>'
@@ -126,7 +130,7 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
         numeric,
         is_sortable(member),
     )
-    return replace(column, head=_head(schema, owner, first, column, member))
+    return replace(column, head=_head(schema, owner, first, column, member, shown))
 
 
 def _is_apart(path: str, member: AnyMember) -> bool:
@@ -136,12 +140,14 @@ def _is_apart(path: str, member: AnyMember) -> bool:
     return bool(member.kind.shown) or isinstance(member, Field) and member.shape is not None
 
 
-def _head(schema: Schema, model: Model, row: str, column: Column, member: AnyMember) -> str:
+def _head(
+    schema: Schema, model: Model, row: str, column: Column, member: AnyMember, shown: str
+) -> str:
     """The first cell of a row: it leads to the row, and says so where it shows another one."""
     told = f"{{{{ {column.value} | show }}}}"
     page = next((page for page in ("view", "edit") if page in model.pages), "")
     apart = _is_apart(column.name, member)
-    bare = column.cell.partition(">")[2].removesuffix("</td>") if apart else told
+    bare = shown if apart else told
     if not page or page == "edit" and schema.owner_of(model):
         return f'<th scope="row">{bare}</th>'
     url = f"{{{{ {row}.url_part | at('{model.endpoint}.{page}_page') }}}}"
@@ -262,7 +268,7 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
     columns = [_column(schema, model, name, "row") for name in model.columns]
     return {
         "columns": columns,
-        "list_parts": any("{{ parts." in column.cell for column in columns),
+        "list_pieces": any("{{ pieces." in column.cell for column in columns),
         "more": bool(more_columns(schema, model))
         or any(path_of(schema, model, m.name) not in model.columns for m in model.entered),
         "shown_groups": _shown_groups(schema, model),

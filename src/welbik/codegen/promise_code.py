@@ -47,7 +47,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
             if f.kind.upload
         ],
         "sides": _sides(schema, model),
-        "parts": _parts(schema, model),
+        "collections": _collections(schema, model),
         "tree": _tree(model),
         "besides": _besides(model),
         "offered": _offered(model),
@@ -275,7 +275,7 @@ def _sides(schema: Schema, model: Model) -> dict[str, Any] | None:
     }
 
 
-def _parts(schema: Schema, model: Model) -> list[dict[str, Any]]:
+def _collections(schema: Schema, model: Model) -> list[dict[str, Any]]:
     """The collections of a row's page whose rows have a page of their own: what is shown of each."""
     found = []
     for collection in model.collections:

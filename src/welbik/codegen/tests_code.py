@@ -203,7 +203,7 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "plural_source": quote(model.plural),
         "search": model.search,
         "placed": {"list", "edit", "view"} <= pages and not owner,
-        "parts": found["parts"] if views else [],
+        "collections": found["collections"] if views else [],
         "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
         "same_parent": f"{owner.key_attribute}=row.{owner.key_attribute}" if owner else "",
         "csv_column": _csv_column(model) if lists else None,

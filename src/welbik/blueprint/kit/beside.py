@@ -6,7 +6,7 @@ from typing import Any, NamedTuple
 
 from flask import request
 
-from . import parts, places
+from . import fragments, places
 from .listing import Listing
 from .lists import List
 from .show import upper
@@ -23,7 +23,7 @@ class Place(NamedTuple):
 
 def here(kind: List, row: Any) -> Place | None:
     """The place of a row; None where it is new."""
-    if row.id is None or parts.asked():
+    if row.id is None or fragments.asked():
         return None
     if str(request.endpoint).endswith(".view_page"):
         places.see(row)

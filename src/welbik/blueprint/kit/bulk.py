@@ -18,7 +18,7 @@ from flask import (
 )
 from flask.typing import ResponseReturnValue
 
-from . import cells, chosen, history, links, parts, places, removal
+from . import cells, chosen, fragments, history, links, places, removal
 from .attachments import File
 from .embedded import Parts
 from .forms import Entry, Form
@@ -38,7 +38,7 @@ def answer(
     """
     model = form.model
     doing = request.values.get("_do", "")
-    sent = request.method == "POST" and parts.asked() is None
+    sent = request.method == "POST" and fragments.asked() is None
     if sent and doing == "undo" and changes:
         return _undo(form)
     try:
@@ -62,7 +62,7 @@ def answer(
         abort(400)
     field = settable.get(name)
     effects = removal.effects(*rows) if doing == "remove" and removes else None
-    part = parts.asked()
+    part = fragments.asked()
     typed = (
         field.sent(request.form, request.files)
         if field and part and part[0] != "look"

@@ -40,7 +40,7 @@ def keys(model: Any, kind: List | None) -> list[Any]:
 
 def _parts(text: str) -> list[str]:
     try:
-        return filters.parts(text)
+        return filters.several(text)
     except ValueError:
         return []
 

@@ -23,7 +23,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.orm import DeclarativeBase, Session
 
 from .. import fingerprint, settings
-from . import clock, guard, parts
+from . import clock, fragments, guard
 
 _BUSY_SECONDS = 4
 
@@ -135,7 +135,7 @@ def session() -> Session:
         if (
             request
             and request.method == "POST"
-            and not parts.asked()
+            and not fragments.asked()
             and not guard.is_stale()
         ):
             g.session.connection(execution_options={"writes": True})

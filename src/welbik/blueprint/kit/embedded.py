@@ -12,7 +12,7 @@ from typing import Any, ClassVar
 
 from flask import request
 
-from . import parts
+from . import fragments
 from .fields import LINES, ONE_LINE, Field, Refused, one_ending
 from .show import hours
 
@@ -140,7 +140,7 @@ class Parts(Field):
 
     def _spare(self, filled: int) -> int:
         """Empty entries to offer: one, or one more than were there if that is asked for."""
-        if parts.asked() != ("more", self.name):
+        if fragments.asked() != ("more", self.name):
             return 1
         pattern = re.compile(rf"{re.escape(self.name)}-([0-9]+)-")
         sent = {found.group(1) for key in request.form if (found := pattern.match(key))}

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import Select, select
 
-from . import conflicts, guard, parts, rules
+from . import conflicts, fragments, guard, rules
 from .attachments import File
 from .database import live, session
 from .fields import Field, Refused
@@ -89,12 +89,12 @@ class Filled:
             return 403
         if self.meanwhile:
             return 409
-        return 422 if self.problems and not parts.asked() else 200
+        return 422 if self.problems and not fragments.asked() else 200
 
     @property
     def focus(self) -> str:
         """The first field with a problem: where one goes on."""
-        part = parts.asked()
+        part = fragments.asked()
         if part and part[0] != "look":
             return ""
         entered = [
@@ -143,7 +143,7 @@ class Filled:
                 self._check_free(fields, row, unique.says or _TAKEN)
         for rule in rules.alone(self.form.rules, _Seen(self, row)):
             self._add(rule.at, rule.says)
-        part = parts.asked()
+        part = fragments.asked()
         if part is not None:
             kind, name = part
             wanted = {name} if kind == "check" else set()

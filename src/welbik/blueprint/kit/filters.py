@@ -178,13 +178,13 @@ class Choice(Filter):
         return written(
             list(
                 dict.fromkeys(
-                    p for text in asked.getlist(self.name) for p in parts(text)
+                    p for text in asked.getlist(self.name) for p in several(text)
                 )
             )
         )
 
     def condition(self, text: str) -> Any:
-        wanted = parts(text)
+        wanted = several(text)
         if text == "..":
             return self.column.is_not(None)
         if not all(name in self.labels or name == EMPTY for name in wanted):
@@ -202,7 +202,7 @@ class Choice(Filter):
     def told(self, text: str) -> str:
         if text == "..":
             return "any"
-        return ", ".join(self.labels.get(name, "none") for name in parts(text))
+        return ", ".join(self.labels.get(name, "none") for name in several(text))
 
     def choices(self) -> list[tuple[str, str]]:
         return [*self.labels.items(), *([(EMPTY, "None")] if self.may_be_empty else [])]
@@ -253,7 +253,7 @@ class Related(Filter):
     def condition(self, text: str) -> Any:
         if text == "..":
             return self.column.is_not(None)
-        return sa.or_(*(self._one(part) for part in parts(text)))
+        return sa.or_(*(self._one(part) for part in several(text)))
 
     def _one(self, part: str) -> Any:
         if part == EMPTY:
@@ -268,13 +268,13 @@ class Related(Filter):
         return (
             "any"
             if text == ".."
-            else ", ".join(names.get(part, "none") for part in parts(text))
+            else ", ".join(names.get(part, "none") for part in several(text))
         )
 
     def _chosen(self, text: str) -> Sequence[Any]:
         keys = [
             key_of(self.target, part)
-            for part in parts(text)
+            for part in several(text)
             if part not in (EMPTY, "..")
         ]
         if not keys:
@@ -320,7 +320,7 @@ def _is_day(text: str) -> bool:
     return text.startswith("today") or _DAY.fullmatch(text) is not None
 
 
-def parts(text: str) -> list[str]:
+def several(text: str) -> list[str]:
     """The parts of a text between commas; one with a comma stands between quotes."""
     try:
         found = next(csv.reader([text], strict=True), [])
@@ -330,7 +330,7 @@ def parts(text: str) -> list[str]:
 
 
 def written(names: Sequence[str]) -> str:
-    """Parts as one text, the way `parts` reads them."""
+    """Parts as one text, the way `several` reads them."""
     out = io.StringIO()
     csv.writer(out, lineterminator="").writerow(names)
     return out.getvalue()

@@ -9,7 +9,7 @@ from typing import Any
 from flask import current_app, request
 from sqlalchemy import select
 
-from . import drafts, guard, history, notes, parts, rules
+from . import drafts, fragments, guard, history, notes, rules
 from .attachments import File
 from .database import live, session
 from .entries import Asked, Unique
@@ -20,7 +20,7 @@ from .saving import Entry
 __all__ = ["Entry", "Form", "Unique"]
 
 _NAMED = 5
-_OURS = {"_token", "_seen", "_once", "_take", "_return", parts.PARAMETER, "_then"}
+_OURS = {"_token", "_seen", "_once", "_take", "_return", fragments.PARAMETER, "_then"}
 
 
 class Form:
@@ -91,7 +91,7 @@ class Form:
 
     def read(self, row: Any) -> Entry:
         """What this request sent: only declared fields are looked at, fixed ones only once."""
-        if parts.asked() is None:
+        if fragments.asked() is None:
             # The write lock comes first: whoever else sends this form has done so by then.
             session()
         stored = self.of(row).typed if row.id is not None else {}
@@ -110,7 +110,7 @@ class Form:
             once=request.form.get("_once", ""),
             stored=stored,
         )
-        part = parts.asked()
+        part = fragments.asked()
         if row.id is None and part is None and not guard.is_stale():
             entry.go_to_sent()
         if part is not None and part[0] == "new" and not guard.is_stale():

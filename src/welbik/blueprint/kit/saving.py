@@ -9,11 +9,11 @@ from sqlalchemy.exc import IntegrityError
 
 from . import (
     conflicts,
+    fragments,
     guard,
     history,
     keys,
     links,
-    parts,
     places,
     rules,
     sent,
@@ -46,7 +46,7 @@ class Entry(Filled):
 
     def save(self, row: Any) -> bool:
         """Stores the row, new or changed, unless something is wrong or somebody was faster."""
-        if parts.asked() or guard.is_stale() or self.leads_to:
+        if fragments.asked() or guard.is_stale() or self.leads_to:
             return False
         if row.id is not None and self._overtaken(row):
             return False
