@@ -6,7 +6,7 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from .trial import Mutant, mutants, outcomes, reasons, sample
+from .trial import Mutant, harmless, mutants, outcomes, sample
 
 # How many of a hundred are of what.
 SHARES = {"models": 14, "forms": 12, "rules": 8, "controllers": 20, "templates": 18, "kit": 28}
@@ -27,12 +27,12 @@ def groups(root: Path) -> dict[str, list[Mutant]]:
         "templates": sorted(package.glob("*/pages/*.html")),
         "kit": [p for p in sorted(package.glob("kit/*.py")) if p.name not in _OWN],
     }
-    known = reasons(HARMLESS)
+    is_harmless = harmless(HARMLESS)
     found = {
         name: mutants(root, [str(p.relative_to(root)) for p in paths])
         for name, paths in files.items()
     }
-    return {n: [m for m in some if m.name not in known] for n, some in found.items()}
+    return {n: [m for m in some if not is_harmless(m)] for n, some in found.items()}
 
 
 def order(mutant: Mutant, root: Path) -> Sequence[str]:

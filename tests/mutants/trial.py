@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -98,7 +99,13 @@ def passes(folder: Path, tests: Sequence[str]) -> bool:
     return done.returncode == 0
 
 
-def reasons(path: Path) -> dict[str, str]:
-    """Why some breakages can't matter, by their names."""
-    found: dict[str, str] = json.loads(path.read_text("utf-8"))
-    return found
+def harmless(path: Path) -> Callable[[Mutant], bool]:
+    """Whether a breakage can't matter; why not is written beside its name.
+
+    A name that begins with `~` is a pattern, for many of one kind.
+    """
+    known: dict[str, str] = json.loads(path.read_text("utf-8"))
+    patterns = [re.compile(name[1:]) for name in known if name.startswith("~")]
+    return lambda mutant: (
+        mutant.name in known or any(one.fullmatch(mutant.name) for one in patterns)
+    )

@@ -108,36 +108,8 @@ def _left_empty(schema: Schema, reference: Reference) -> list[str]:
 
 def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
     """What `test.py.jinja` is filled with."""
-    pages = set(model.pages)
     owner = schema.owner_of(model)
     asked = {m.name for m in model.entered if m is not owner}
-    fields = [f for f in model.fields if f.name in asked]
-    ruled = {p.name for rule in model.rules for p in walk(rule.node) if isinstance(p, Value)}
-    told = {rule.at for rule in model.rules}
-    # What a rule reads may be refused for another reason, but not beside itself; where a rule is
-    # told there, its edges are tested with the rule.
-    cases = [
-        _case(field, case, ruled=case.accepted and field.name in ruled)
-        for field in fields
-        for case in field.kind.cases(field)
-        if not (case.accepted and field.name in ruled and field.name in told)
-    ]
-    both = {"list", "view"} <= pages
-    shown = [r for r in model.references if r.name in model.columns and both]
-    shown = [r for r in shown if "view" in schema.models[r.target].pages]
-    lists = {
-        "required": [
-            m.name for m in model.entered if m.name in asked and m.required and _is_typed(m)
-        ],
-        "unique": [
-            m.name for m in model.members if m.unique and m.name in asked and _is_repeatable(m)
-        ],
-        "references": [r.name for r in model.references if r.name in asked],
-    }
-    marks = {what: _parametrize(names if "new" in pages else []) for what, names in lists.items()}
-    cases = list(dict.fromkeys(cases)) if "new" in pages else []
-    rules = _rules(schema, model) if "new" in pages else []
-    promised = _promised(schema, model, owner)
     return {
         "doc": doc(
             f"{model.plural}: every page, every check just inside and outside, every relation"
@@ -152,23 +124,64 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
         **{f"page_for_{typed}": _new_page(owner, typed) for typed in _TYPED},
         "answers": _answers(model, owner),
         "answer_row": f"    row = supply.{model.factory}()"
-        if {"view", "edit", "remove"} & pages
+        if {"view", "edit", "remove"} & {*model.pages}
         else f"    supply.{model.factory}()",
         "nothing": "00000000-0000-4000-8000-000000000000" if _by_uuid(model) else "999999",
-        "cases": cases,
-        **marks,
-        "rules": rules,
-        "unique_groups": _unique_groups(model) if "new" in pages else [],
-        "unique_given": _unique_given(schema, model, asked),
-        "shown": [f"    {_local(r)} = supply.{schema.models[r.target].factory}()" for r in shown],
-        "shown_row": call(
-            f"row = supply.{model.factory}",
-            [f"{r.key_attribute}={_local(r)}.id" for r in shown],
-            indent=4,
-        ),
-        "shown_listed": [_local(r) for r in shown],
+        **_checked(schema, model, asked if "new" in model.pages else set()),
+        **_shown(schema, model),
         "removals": _removals(schema, model),
-        **promised,
+        **_promised(schema, model, owner),
+    }
+
+
+def _checked(schema: Schema, model: Model, asked: set[str]) -> dict[str, Any]:
+    """What is held of a new row's form: nothing, where none is `asked` for."""
+    required = [m.name for m in model.entered if m.name in asked and m.required and _is_typed(m)]
+    unique = [m.name for m in model.members if m.unique and m.name in asked and _is_repeatable(m)]
+    return {
+        "cases": _cases(model, asked),
+        "required": _parametrize(required),
+        "unique": _parametrize(unique),
+        "references": _parametrize([r.name for r in model.references if r.name in asked]),
+        "rules": _rules(schema, model) if asked else [],
+        "chosen_from": [
+            {"name": r.name, "factory": schema.models[r.target].factory}
+            for r in model.references
+            if r.name in asked and r.where is None and r.control in ("", "select", "radio")
+        ],
+        "unique_groups": _unique_groups(model) if asked else [],
+        "unique_given": _unique_given(schema, model, asked),
+    }
+
+
+def _cases(model: Model, asked: set[str]) -> list[str]:
+    """The edges of each field.
+
+    What a rule reads may be refused for another reason, but not beside itself; where a rule is
+    told there, its edges are tested with the rule.
+    """
+    ruled = {p.name for rule in model.rules for p in walk(rule.node) if isinstance(p, Value)}
+    told = {rule.at for rule in model.rules}
+    found = [
+        _case(field, case, ruled=case.accepted and field.name in ruled)
+        for field in model.fields
+        if field.name in asked
+        for case in field.kind.cases(field)
+        if not (case.accepted and field.name in ruled and field.name in told)
+    ]
+    return list(dict.fromkeys(found))
+
+
+def _shown(schema: Schema, model: Model) -> dict[str, Any]:
+    """The relations that the list and the page of a row show by name."""
+    both = {"list", "view"} <= {*model.pages}
+    shown = [r for r in model.references if r.name in model.columns and both]
+    shown = [r for r in shown if "view" in schema.models[r.target].pages]
+    keys = [f"{r.key_attribute}={_local(r)}.id" for r in shown]
+    return {
+        "shown": [f"    {_local(r)} = supply.{schema.models[r.target].factory}()" for r in shown],
+        "shown_row": call(f"row = supply.{model.factory}", keys, indent=4),
+        "shown_listed": [_local(r) for r in shown],
     }
 
 
