@@ -10,6 +10,7 @@ from pathlib import Path
 import flask
 import pytest
 import sqlalchemy
+from declared import understand
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 from loaded import Application, application
@@ -17,6 +18,7 @@ from sqlalchemy import orm
 from sqlalchemy.dialects.mysql.reserved_words import RESERVED_WORDS_MYSQL
 from sqlalchemy.dialects.postgresql.base import RESERVED_WORDS as RESERVED_WORDS_POSTGRESQL
 
+from welbik.codegen.files import application_files
 from welbik.language.words import may_name_field
 
 BLUEPRINT = Path(__file__).parent.parent / "src" / "welbik" / "blueprint"
@@ -99,3 +101,18 @@ def test_a_model_may_be_called_like_what_the_code_has(start: int) -> None:
     names = ["hives", "list_value", "sqlite", "owner", "tabs", "rules", "uploads", "bin"]
     with application(_project((AWKWARD + AWKWARD)[start : start + 3], names)) as app:
         _opened(app)
+
+
+def test_makers_of_rows_keep_out_of_each_other_s_way() -> None:
+    """A model may be called like anything that a maker of rows for tests does with others."""
+    supply = (BLUEPRINT / "per_project/tests/supply.py.jinja").read_text("utf-8")
+    own = set(re.findall(r"    def ([a-z_]+)\(", supply)) | {"path", "session"}
+    names = [*(name.title().replace("_", "") for name in own), "Hive", "NewHive", "HiveLike"]
+    names += ["HiveBeside", "TypeHive", "TypedHive", "TypedHiveAt"]
+    models = "\n".join(f"model {name}\n    name text 9, required, unique" for name in names)
+    schema, problems = understand(f"{models}\n")
+    assert not problems
+    settings = {"title": "T", "package": "made", "database": "", "timezone": "UTC", "page": 25}
+    files = application_files(schema, {**settings, "locale": "en-GB", "seed": 1})
+    made = re.findall(r"    def ([a-z_]+)\(", files["tests/supply.py"])
+    assert len(made) == len(set(made)) and len(made) > 4 * len(names)

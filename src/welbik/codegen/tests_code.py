@@ -243,6 +243,7 @@ def _unique_groups(model: Model) -> list[dict[str, str]]:
         {
             "name": "_and_".join(unique.names),
             "declared": ", ".join(unique.names),
+            "last": unique.names[-1],
             "fields": f"({', '.join(map(quote, unique.names))},)",
             "say": quote(unique.say) if unique.say else "",
         }

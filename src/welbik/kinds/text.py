@@ -146,11 +146,9 @@ def _pattern_cases(field: Declared, shortest: int, longest: int | None) -> list[
     assert field.pattern is not None
     strings = Strings(field.pattern, shortest, longest)
     first, last = strings.text(0), strings.text(strings.size - 1)
-    # A tilde after a string that matches makes one that does not, unless ~ is allowed there.
-    outside = next(
-        (s for s in (first + "~", "~" * len(first), first + "\u00e9") if not strings.matches(s)),
-        None,
-    )
+    # Of a length that is allowed, so that nothing but its form is wrong with it.
+    tried = ("~" * len(first), f"{first[:-1]}~", f"{first[:-1]}\u00e9", f"{first}~")
+    outside = next((s for s in tried if not strings.matches(s)), None)
     found = [Case(quote(first), True, "first that matches")]
     if last != first:
         found.append(Case(quote(last), True, "last that matches"))

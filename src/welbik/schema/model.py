@@ -7,32 +7,12 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
+from ..blueprint import taken
 from ..kinds.base import Kind
 from ..language.source import Span
 from ..rules.patterns import Pattern
 from ..rules.tree import Node
 from . import names
-
-_TAKEN_ATTRIBUTES = frozenset(
-    {
-        *("self", "metadata", "registry", "in_order", "int", "str", "bool", "float", "list"),
-        *("dt", "sa", "orm", "columns", "clock", "show", "mapped_column", "relationship"),
-        *(
-            "url_part",
-            "uuid",
-            "classmethod",
-            "property",
-            "column_property",
-            "logic",
-            "re",
-            "dict",
-            "uploads",
-        ),
-    }
-)
-"""What a table class has of its own, and names that its body uses."""
-
-_TAKEN_FOLDERS = frozenset({"kit", "look", "settings", "models", "fingerprint"})
 
 
 class Term(NamedTuple):
@@ -54,7 +34,7 @@ class Member:
 
     @property
     def attribute(self) -> str:
-        return names.module(self.name, _TAKEN_ATTRIBUTES)
+        return names.module(self.name, taken.ATTRIBUTES)
 
 
 @dataclass(frozen=True, eq=False)
@@ -294,7 +274,7 @@ class Model:
     @property
     def folder(self) -> str:
         """The folder and the variable of the generated code."""
-        return names.module(names.snake(self.name), _TAKEN_FOLDERS)
+        return names.module(names.snake(self.name), taken.FOLDERS)
 
     @property
     def endpoint(self) -> str:
@@ -304,7 +284,9 @@ class Model:
     @property
     def factory(self) -> str:
         """What makes a row of it in tests."""
-        return names.module(names.snake(self.name), frozenset({"store", "session"}))
+        name = names.module(names.snake(self.name), taken.FACTORIES)
+        mistaken = name.startswith(taken.BEFORE_FACTORIES) or name.endswith(taken.AFTER_FACTORIES)
+        return f"{name}_" if mistaken else name
 
     @property
     def url(self) -> str:
