@@ -4,7 +4,15 @@ from __future__ import annotations
 
 ATTRIBUTES = frozenset(
     {
-        *("self", "metadata", "registry", "in_order", "url_part", "classmethod", "property"),
+        *(
+            "self",
+            "metadata",
+            "registry",
+            "in_order",
+            "url_part",
+            "classmethod",
+            "property",
+        ),
         *("int", "str", "bool", "float", "list", "dict", "uuid", "re"),
         *("dt", "sa", "orm", "columns", "clock", "show", "logic", "uploads"),
         *("mapped_column", "relationship", "column_property"),
@@ -23,5 +31,8 @@ FACTORIES = frozenset(
 )
 """What the maker of rows for tests has of its own."""
 
-BEFORE_FACTORIES, AFTER_FACTORIES = ("new_", "type_", "typed_"), ("_like", "_beside", "_at")
+BEFORE_FACTORIES, AFTER_FACTORIES = (
+    ("new_", "type_", "typed_"),
+    ("_like", "_beside", "_at"),
+)
 """What it puts before and after the name of a model, for other ways to make its rows."""

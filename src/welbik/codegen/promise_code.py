@@ -6,7 +6,7 @@ from typing import Any
 
 from ..kinds.literals import quote
 from ..rules.text import as_text
-from ..rules.tree import Aggregate, Value, walk
+from ..rules.tree import Aggregate, Value, reads_clock, walk
 from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
 from .page_code import heading, is_chosen, is_sortable, last_member, path_of, shown_with, tree_of
 from .python import call
@@ -32,6 +32,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
             "@pytest.mark.parametrize", ['"field"', f"[{', '.join(map(quote, optional))}]"]
         ),
         "columns": _table("COLUMNS", _columns(schema, model, asked)),
+        "column_paths": ",".join(path_of(schema, model, path) for path in model.columns),
         "sorts": _table("SORTED", _sorts(schema, model)),
         "searched": _table("SEARCHED", _searched(schema, model)),
         "ranges": _table("RANGES", _filters(schema, model, "Range")),
@@ -48,6 +49,13 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
         ],
         "sides": _sides(schema, model),
         "collections": _collections(schema, model),
+        "computed": _worked_out(model),
+        "below": [
+            {"factory": schema.models[c.child].factory, "key": via.key_attribute}
+            for c in model.collections
+            if model.computed
+            and isinstance(via := schema.models[c.child].by_name[c.via], Reference)
+        ],
         "tree": _tree(model),
         "besides": _besides(model),
         "offered": _offered(model),
@@ -290,7 +298,7 @@ def _collections(schema: Schema, model: Model) -> list[dict[str, Any]]:
         found.append(
             {
                 "name": collection.name,
-                "label": collection.label,
+                "label": quote(" ".join(collection.label.split())),
                 "child": child.name,
                 "url": child.url,
                 "via": via.name,
@@ -298,11 +306,28 @@ def _collections(schema: Schema, model: Model) -> list[dict[str, Any]]:
                 "factory": child.factory,
                 "form": f"{child.endpoint}_form",
                 "columns": f"{{{', '.join(f'{quote(k)}: {v}' for k, v in columns.items())}}}",
-                "new": f"New {child.singular}" if "new" in child.pages else "",
+                "new": quote(" ".join(f"New {child.singular}".split()))
+                if "new" in child.pages
+                else "",
                 "chooses": owner is None and not via.internal,
             }
         )
     return found
+
+
+def _worked_out(model: Model) -> list[dict[str, Any]]:
+    """The computed fields, and whether they are exact on every way to them."""
+    return [
+        {
+            "name": member.name,
+            "attribute": member.attribute,
+            "told": told_in_docstring(f"{member.name} = {as_text(member.formula)}"),
+            "rough": member.kind.value_type().name == "number",
+        }
+        for member in model.computed
+        if member.kind.value_type().name != "time"
+        and not any(reads_clock(part) for part in walk(member.formula))
+    ]
 
 
 def _tree(model: Model) -> dict[str, str] | None:
@@ -316,11 +341,14 @@ def _tree(model: Model) -> dict[str, str] | None:
 def _besides(model: Model) -> list[tuple[str, str]]:
     """What a row's page shows though no form asks for it: labels and values, as source."""
     found = [
-        (quote(m.label), f"{shown_with(m)}(row.{m.attribute}, {quote(m.unit)})")
+        (quote(m.label), f"show.{shown_with(m)}(row.{m.attribute}, {quote(m.unit)})")
         for m in model.computed
     ]
     if "times" in model.keeps:
-        found += [('"Made"', "show(row.created_at)"), ('"Last changed"', "show(row.updated_at)")]
+        found += [
+            ('"Made"', "show.show(row.created_at)"),
+            ('"Last changed"', "show.show(row.updated_at)"),
+        ]
     return found
 
 

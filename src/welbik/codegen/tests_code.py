@@ -213,7 +213,9 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "given_names": f'(*FIELDS, "{owner.key_attribute}")' if owner else "FIELDS",
         "form_name": f"{model.endpoint}_form",
         "singular": told_in_docstring(model.singular),
+        "singular_source": quote(model.singular),
         "plural_source": quote(model.plural),
+        "declared_name": declared(model.name),
         "search": model.search,
         "placed": {"list", "edit", "view"} <= pages and not owner,
         "collections": found["collections"] if views else [],
@@ -363,12 +365,14 @@ def test_imports(schema: Schema, model: Model, package: str, source: str) -> lis
     # A tree of all of it would take as long as all else that is made of a model.
     used = {*_NAME.findall(_TEXT.sub("", source))}
     lines = ["import datetime as dt"] if "dt" in used else []
+    lines = [*(["import contextlib"] if "contextlib" in used else []), *lines]
     lines += [f"import {name}" for name in ("html", "itertools") if name in used]
     lines += ["import urllib.parse"] if "urllib" in used else []
     lines += ["from typing import Any"] if "Any" in used else []
     lines += [""] if lines else []
     lines += ["import pytest"] if "pytest" in used else []
-    local = [from_import(f"{package}.kit", ["clock"])] if "clock" in used else []
+    kit = [name for name in ("clock", "show") if name in used]
+    local = [from_import(f"{package}.kit", kit)] if kit else []
     for other in schema:
         if other.name in used:
             local.append(from_import(f"{package}.{other.folder}.model", [other.name]))
@@ -376,11 +380,10 @@ def test_imports(schema: Schema, model: Model, package: str, source: str) -> lis
         form = f"{other.endpoint}_form"
         if form in used:
             local.append(from_import(f"{package}.{other.folder}.form", [f"form as {form}"]))
-    if {"show", "amount"} & used:
-        local.append(from_import(f"{package}.kit.show", sorted({"show", "amount"} & used)))
     visit = [name for name in ("Visitor", "problem", "ways") if name in used]
     return [
         *lines,
+        *(["from sqlalchemy import exc"] if "exc" in used else []),
         "from supply import Supply",
         from_import("visit", visit),
         *([""] if local else []),

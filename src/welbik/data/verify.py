@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from ..problems import WelbikError
 from ..rules.sql import Sqlite
 from ..rules.tree import Aggregate, Node, Value, walk
-from ..schema.model import Model, Reference, Rule, Schema
+from ..schema.model import Field, Model, Reference, Rule, Schema
 from ..schema.tables import SchemaNames
+from ..storage.encoding import decode
 from ..storage.sqlite import Database
 from .world import has_bin
 
@@ -71,6 +72,25 @@ class Verifier:
         return self.database.breaking_keys(
             model.table, names.key(model.name), condition, live=has_bin(model)
         )
+
+
+def worked_out(
+    database: Database, schema: Schema, model: Model, timezone: str
+) -> dict[str, dict[object, object]]:
+    """What the computed fields of stored rows come to, by the database: values by key, by field."""
+    names = SchemaNames(schema)
+    keys = database.values(model.table, names.key(model.name))
+    key = model.stored(model.key) if model.key else None
+    if isinstance(key, Field):
+        keys = key.kind.held(decode(key.kind.stored().type, keys)[0].tolist())
+    found = {}
+    for member in model.computed:
+        formula = Sqlite(names, zone=timezone).write(member.formula, model.table)
+        values, empty = decode(member.kind.stored().type, database.computed(model.table, formula))
+        held = member.kind.held(values.tolist())
+        told = [None if nothing else one for one, nothing in zip(held, empty, strict=True)]
+        found[member.name] = dict(zip(keys, told, strict=True))
+    return found
 
 
 def reads(model: Model, node: Node) -> set[str]:

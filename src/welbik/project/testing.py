@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ..data.supply import Factory
-from ..data.verify import Verifier
+from ..data.verify import Verifier, worked_out
 from ..migrations.files import read_migrations
 from ..migrations.run import run_migrations
 from ..problems import WelbikError
@@ -36,6 +36,21 @@ def made_up(root: Path) -> Factory:
     """Made-up values for the project's models."""
     settings = read_settings(root)
     return Factory(schema_of(settings.root), settings.seed, settings.timezone)
+
+
+def computed_values(root: Path, path: Path, model: str) -> dict[str, dict[object, object]]:
+    """What the computed fields of a model's rows in the SQLite database at `path` come to.
+
+    By field, then by the key of the row; worked out by the database from the declarations.
+    """
+    settings = read_settings(root)
+    schema = schema_of(settings.root)
+    database = Database(path)
+    try:
+        database.prepare(settings.timezone)
+        return worked_out(database, schema, schema.models[model], settings.timezone)
+    finally:
+        database.close()
 
 
 def broken_rules(root: Path, path: Path) -> list[str]:

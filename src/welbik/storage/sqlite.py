@@ -226,6 +226,11 @@ class Database:
         query = f"SELECT {quote(column)} FROM {quote(table)}{where} ORDER BY rowid"
         return [value for (value,) in self.connection.execute(query)]
 
+    def computed(self, table: str, formula: str) -> list[object]:
+        """What an expression comes to for all rows, in the order of `values`."""
+        query = f"SELECT {formula} FROM {quote(table)} ORDER BY {quote(table)}.rowid"
+        return [value for (value,) in self.connection.execute(query)]
+
     def update(self, table: str, key: str, of: object, values: Mapping[str, object]) -> None:
         """Sets encoded values of one row; the caller holds the transaction."""
         sets = ", ".join(f"{quote(name)} = ?" for name in values)
