@@ -29,7 +29,7 @@ def _valid(text: str) -> str:
 
 
 @given(declarations().map(_valid))
-@settings(max_examples=15, phases=QUICK)
+@settings(max_examples=10, phases=QUICK)
 def test_every_page_of_every_model_answers(text: str) -> None:
     with application(text) as app:
         assert app.client.get("/").status_code == 200
@@ -73,7 +73,7 @@ def _typed(app: Application, model: Model) -> dict[str, str]:
 
 
 @given(declarations().map(_valid))
-@settings(max_examples=15, phases=QUICK)
+@settings(max_examples=10, phases=QUICK)
 def test_forms_take_what_is_made_up_and_show_it_again_unchanged(text: str) -> None:
     with application(text) as app:
         for model in app.schema:
@@ -89,7 +89,7 @@ def test_forms_take_what_is_made_up_and_show_it_again_unchanged(text: str) -> No
 
 
 @given(declarations().map(_valid))
-@settings(max_examples=15, phases=QUICK)
+@settings(max_examples=10, phases=QUICK)
 def test_forms_and_tables_agree_at_every_edge(text: str) -> None:
     """What a form takes the table takes; what the table's CHECKs refuse no form lets by."""
     with application(text) as app:

@@ -65,6 +65,13 @@ def app() -> Iterator[Application]:
         yield app
 
 
+@pytest.fixture(scope="module")
+def club() -> Iterator[Application]:
+    """For many examples, each of which begins by setting the first row anew."""
+    with application(CLUB, 3) as app:
+        yield app
+
+
 def hidden(page: str) -> dict[str, str]:
     """The hidden fields of a form that tell when it was opened, and who by."""
     found = re.findall(r'type="hidden" name="(_\w+)" value="([^"]*)"', page)
@@ -203,51 +210,48 @@ FIELDS = {
 )
 @settings(max_examples=25, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 def test_two_who_change_a_row_lose_neither_version(
-    mine: set[str], theirs: set[str], taken: set[str]
+    club: Application, mine: set[str], theirs: set[str], taken: set[str]
 ) -> None:
     """Whatever both changed: first nothing of either is lost, then what was chosen is stored."""
-    with application(CLUB, 3) as app:
-        page = f"/boxes/{first(app)}/edit"
-        with sqlite3.connect(app.root / "bees.db") as connection:
-            connection.execute(
-                "UPDATE box SET room = 20, used = 0, note = 'Old', begun = '2020-05-05'"
-            )
-        opened = hidden(app.client.get(page).text)
-        start = {
-            "code": first(app),
-            "member": "1",
-            "room": "20",
-            "used": "0",
-            "note": "Old",
-            "begun": "2020-05-05",
-        }
-        assert app.change(page, start | {n: FIELDS[n][1] for n in theirs}).status_code == 303
-        sent = start | {n: FIELDS[n][0] for n in mine}
-        answer = app.post(page, {**opened, **sent})
-        assert answer.status_code == 409
-        shown = answer.text.split('class="versions"')[1].split("</table>")[0]
-        labels = {n for n in FIELDS if f'scope="row">{n.title()}<' in shown}
-        assert labels == theirs
-        both = mine & theirs
-        assert set(re.findall(r'name="_take" value="(\w+)"', shown)) == both
-        stored = {n: ask(app, f"SELECT {n} FROM box ORDER BY id LIMIT 1") for n in FIELDS}
-        assert {n: str(v) for n, v in stored.items()} == {
-            n: FIELDS[n][1] if n in theirs else start[n] for n in FIELDS
-        }
-        # The form holds mine where I changed something, and theirs where only they did.
-        merged = {
-            n: FIELDS[n][0] if n in mine else FIELDS[n][1] if n in theirs else start[n]
-            for n in FIELDS
-        }
-        for name, value in merged.items():
-            assert re.search(rf'name="{name}" type="\w+" value="{value}"', answer.text), name
-        chosen = taken & both
-        again = {**hidden(answer.text), **start, **merged, "_take": next(iter(sorted(chosen)), "")}
-        assert app.post(page, again).status_code == 303
-        one = {next(iter(sorted(chosen)))} if chosen else set()
-        for name in FIELDS:
-            expected = FIELDS[name][1] if name in one else merged[name]
-            assert str(ask(app, f"SELECT {name} FROM box ORDER BY id LIMIT 1")) == expected
+    app = club
+    page = f"/boxes/{first(app)}/edit"
+    with sqlite3.connect(app.root / "bees.db") as connection:
+        connection.execute("UPDATE box SET room = 20, used = 0, note = 'Old', begun = '2020-05-05'")
+    opened = hidden(app.client.get(page).text)
+    start = {
+        "code": first(app),
+        "member": "1",
+        "room": "20",
+        "used": "0",
+        "note": "Old",
+        "begun": "2020-05-05",
+    }
+    assert app.change(page, start | {n: FIELDS[n][1] for n in theirs}).status_code == 303
+    sent = start | {n: FIELDS[n][0] for n in mine}
+    answer = app.post(page, {**opened, **sent})
+    assert answer.status_code == 409
+    shown = answer.text.split('class="versions"')[1].split("</table>")[0]
+    labels = {n for n in FIELDS if f'scope="row">{n.title()}<' in shown}
+    assert labels == theirs
+    both = mine & theirs
+    assert set(re.findall(r'name="_take" value="(\w+)"', shown)) == both
+    stored = {n: ask(app, f"SELECT {n} FROM box ORDER BY id LIMIT 1") for n in FIELDS}
+    assert {n: str(v) for n, v in stored.items()} == {
+        n: FIELDS[n][1] if n in theirs else start[n] for n in FIELDS
+    }
+    # The form holds mine where I changed something, and theirs where only they did.
+    merged = {
+        n: FIELDS[n][0] if n in mine else FIELDS[n][1] if n in theirs else start[n] for n in FIELDS
+    }
+    for name, value in merged.items():
+        assert re.search(rf'name="{name}" type="\w+" value="{value}"', answer.text), name
+    chosen = taken & both
+    again = {**hidden(answer.text), **start, **merged, "_take": next(iter(sorted(chosen)), "")}
+    assert app.post(page, again).status_code == 303
+    one = {next(iter(sorted(chosen)))} if chosen else set()
+    for name in FIELDS:
+        expected = FIELDS[name][1] if name in one else merged[name]
+        assert str(ask(app, f"SELECT {name} FROM box ORDER BY id LIMIT 1")) == expected
 
 
 def test_what_was_typed_for_a_row_that_is_gone_is_not_lost(app: Application) -> None:

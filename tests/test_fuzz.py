@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 sys.path.insert(0, str(HERE.parent / "bench"))
 
-ROUNDS = int(os.environ.get("FUZZ_ROUNDS", "80"))
+ROUNDS = int(os.environ.get("FUZZ_ROUNDS", "40"))
 SEED = int(os.environ.get("FUZZ_SEED", "0"))
 
 

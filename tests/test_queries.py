@@ -88,7 +88,7 @@ PLAIN = {"Site": [_one("Site")], "Hive": [_one("Hive")]}
 @given(rules.cases())
 @example(("today", PLAIN))
 @example(("now", PLAIN))
-@settings(max_examples=250, phases=(Phase.explicit, Phase.reuse, Phase.generate))
+@settings(max_examples=160, phases=(Phase.explicit, Phase.reuse, Phase.generate))
 def test_the_application_s_queries_agree_with_python(
     app: Application, case: tuple[str, dict[str, list[dict[str, Any]]]]
 ) -> None:

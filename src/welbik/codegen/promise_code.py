@@ -9,7 +9,7 @@ from ..rules.text import as_text
 from ..rules.tree import Aggregate, Value, reads_clock, walk
 from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
 from .page_code import heading, is_chosen, is_sortable, last_member, path_of, shown_with, tree_of
-from .python import call
+from .python import call, tuple_of
 
 
 def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
@@ -61,6 +61,12 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
         "offered": _offered(model),
         "panel": [quote(schema_label(schema, model, path)) for path in model.filters],
         "copied": [m.name for m in asked if _is_copied(m)],
+        "copied_changed": [m.name for m in changed if _is_copied(m)],
+        "compared": [
+            (quote(" ".join(label.split())), name[1:-1])
+            for label, name in _columns(schema, model, asked).items()
+        ],
+        "entries": _entries(asked),
         "declared_rules": {
             rule.name: told_in_docstring(as_text(rule.node)) for rule in model.rules
         },
@@ -328,6 +334,12 @@ def _worked_out(model: Model) -> list[dict[str, Any]]:
         if member.kind.value_type().name != "time"
         and not any(reads_clock(part) for part in walk(member.formula))
     ]
+
+
+def _entries(asked: list[Any]) -> str:
+    """The fields that hold entries of a part, as source; empty where there are none."""
+    names = [m.name for m in asked if isinstance(m, Field) and m.shape is not None]
+    return tuple_of([quote(name) for name in names]) if names else ""
 
 
 def _tree(model: Model) -> dict[str, str] | None:

@@ -217,6 +217,7 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "plural_source": quote(model.plural),
         "declared_name": declared(model.name),
         "search": model.search,
+        "edits_owned": bool(schema.referring(model.name)),
         "placed": {"list", "edit", "view"} <= pages and not owner,
         "collections": found["collections"] if views else [],
         "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
