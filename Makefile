@@ -32,6 +32,7 @@ fuzz: $(BIN)/mypy
 
 mutants: $(BIN)/mypy
 	$(BIN)/python bench/mutants.py 100
+	cd tests && ../$(BIN)/python -m mutants.core 60
 
 docs: $(BIN)/welbik
 	$(BIN)/python -c "from welbik.language.reports import as_markdown; print(as_markdown(), end='')" > docs/problems.md

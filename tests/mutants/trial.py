@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 import re
 import shutil
@@ -58,16 +59,18 @@ def outcomes(
     tried: Sequence[Mutant],
     tests: Callable[[Mutant], Sequence[str]],
     workers: int = 2,
+    source: str = "",
 ) -> Iterator[tuple[Mutant, bool]]:
     """Each breakage, and whether a test notices it.
 
-    It is tried in a copy of the project; `tests` says in what order they are run.
+    It is tried in a copy of the project; `tests` says in what order they are run, `source` where
+    packages are that tests import instead of those that are installed.
     """
     folders: Queue[Path] = Queue()
     for number in range(workers):
         folder = root.parent / f"{root.name}-mutants-{number}"
         shutil.rmtree(folder, ignore_errors=True)
-        shutil.copytree(root, folder, ignore=shutil.ignore_patterns("*.db", "__pycache__"))
+        shutil.copytree(root, folder, ignore=shutil.ignore_patterns("*.db", "__pycache__", ".*"))
         folders.put(folder)
 
     def try_one(mutant: Mutant) -> tuple[Mutant, bool]:
@@ -77,7 +80,7 @@ def outcomes(
         try:
             file.write_text(mutant.mutation.text, "utf-8")
             shutil.rmtree(file.parent / "__pycache__", ignore_errors=True)
-            caught = not passes(folder, tests(mutant))
+            caught = not passes(folder, tests(mutant), source)
         finally:
             file.write_text(whole, "utf-8")
             folders.put(folder)
@@ -87,12 +90,18 @@ def outcomes(
         yield from pool.map(try_one, tried)
 
 
-def passes(folder: Path, tests: Sequence[str]) -> bool:
+def passes(folder: Path, tests: Sequence[str], source: str = "") -> bool:
     """Whether a project's tests pass; what goes on for ever does not."""
     command = [sys.executable, "-B", "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests]
+    packages = {"PYTHONPATH": str(folder / source)} if source else {}
     try:
         done = subprocess.run(
-            command, cwd=folder, capture_output=True, timeout=_TOO_LONG, check=False
+            command,
+            cwd=folder,
+            capture_output=True,
+            timeout=_TOO_LONG if not source else 4 * _TOO_LONG,
+            check=False,
+            env=os.environ | packages,
         )
     except subprocess.TimeoutExpired:
         return False

@@ -1,0 +1,69 @@
+"""The tool's own rooms broken in small ways: python -m mutants.core [COUNT] [SEED] [ROOM …], from tests/."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from .trial import harmless, mutants, outcomes, sample
+
+ROOT = Path(__file__).parent.parent.parent
+HARMLESS = Path(__file__).with_name("harmless_core.json")
+_QUICK = ("schema", "durations", "problems", "language", "tidy", "patterns", "extending")
+# Which tests notice a breakage of a room soonest; what gets past all of them is alive.
+TESTS = {
+    "rules": ("rules", *_QUICK, "queries", "obey"),
+    "schema": (*_QUICK, "rules", "build", "lists", "rows"),
+    "data": ("durations", "rows", "obey", "fill", "upgrades", "generated"),
+    "migrations": ("migrate", "upgrades", "status", "kept"),
+    "storage": ("schema", "migrate", "fill", "status", "rows"),
+    "codegen": (
+        "schema",
+        "extending",
+        "durations",
+        "queries",
+        "names",
+        "lists",
+        "site",
+        "generated",
+    ),
+}
+
+
+def main() -> None:
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 60
+    seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
+    rooms = sys.argv[3:] or list(TESTS)
+    is_harmless = harmless(HARMLESS)
+    found = {
+        room: [
+            mutant
+            for mutant in mutants(
+                ROOT,
+                [
+                    str(p.relative_to(ROOT))
+                    for p in sorted((ROOT / "src/welbik" / room).glob("*.py"))
+                ],
+            )
+            if not is_harmless(mutant)
+        ]
+        for room in rooms
+    }
+    tried = sample(found, dict.fromkeys(rooms, max(1, count // len(rooms))), seed)
+    alive = 0
+    for number, (mutant, caught) in enumerate(
+        outcomes(
+            ROOT,
+            tried,
+            lambda one: [f"tests/test_{name}.py" for name in TESTS[one.path.split("/")[2]]],
+            source="src",
+        ),
+        1,
+    ):
+        alive += not caught
+        print(f"{number} {'caught' if caught else 'ALIVE '} {mutant}", flush=True)
+    print(f"{len(tried) - alive} of {len(tried)} caught")
+
+
+if __name__ == "__main__":
+    main()
