@@ -149,9 +149,30 @@ def _checked(schema: Schema, model: Model, asked: set[str]) -> dict[str, Any]:
             for r in model.references
             if r.name in asked and r.where is None and r.control in ("", "select", "radio")
         ],
+        "on_the_way": _on_the_way(schema, model, asked),
         "unique_groups": _unique_groups(model) if asked else [],
         "unique_given": _unique_given(schema, model, asked),
     }
+
+
+def _on_the_way(schema: Schema, model: Model, asked: set[str]) -> list[dict[str, str]]:
+    """The relations whose rows may be made while a form is filled in, and chosen whatever they hold."""
+    ruled = {
+        part.path[0].reference
+        for rule in model.rules
+        for part in walk(rule.node)
+        if isinstance(part, Value) and part.path
+    }
+    ruled |= {p.name for r in model.rules for p in walk(r.node) if isinstance(p, Value)}
+    return [
+        {"name": r.name, "model": target.name, "factory": target.factory, "url": target.url}
+        for r in model.references
+        if r.name in asked - ruled
+        and r.where is None
+        and r.target != model.name
+        and "new" in (target := schema.models[r.target]).pages
+        and schema.owner_of(target) is None
+    ]
 
 
 def _cases(model: Model, asked: set[str]) -> list[str]:
@@ -217,7 +238,7 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "plural_source": quote(model.plural),
         "declared_name": declared(model.name),
         "search": model.search,
-        "edits_owned": bool(schema.referring(model.name)),
+        "referred": bool(schema.referring(model.name)),
         "placed": {"list", "edit", "view"} <= pages and not owner,
         "collections": found["collections"] if views else [],
         "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
