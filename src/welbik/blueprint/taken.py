@@ -26,7 +26,16 @@ FOLDERS = frozenset({"kit", "look", "settings", "models", "fingerprint"})
 FACTORIES = frozenset(
     {
         *("store", "session", "path", "again", "all", "keys", "added", "held", "told"),
-        *("told_by_name", "whole", "several", "fitting", "factories", "broken", "find"),
+        *(
+            "told_by_name",
+            "whole",
+            "several",
+            "fitting",
+            "factories",
+            "broken",
+            "find",
+            "worked_out",
+        ),
     }
 )
 """What the maker of rows for tests has of its own."""

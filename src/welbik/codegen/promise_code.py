@@ -27,6 +27,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
         "fixed_apart": len(kept) != len(changed),
         "begins": _begins(asked),
         "labels": _labels(asked),
+        "hints": _hints(asked),
         "optional": optional,
         "optional_mark": call(
             "@pytest.mark.parametrize", ['"field"', f"[{', '.join(map(quote, optional))}]"]
@@ -59,7 +60,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
         "tree": _tree(model),
         "besides": _besides(model),
         "offered": _offered(model),
-        "panel": [quote(schema_label(schema, model, path)) for path in model.filters],
+        "panel": list(dict.fromkeys(_said(schema, model, path) for path in model.filters)),
         "copied": [m.name for m in asked if _is_copied(m)],
         "copied_changed": [m.name for m in changed if _is_copied(m)],
         "compared": [
@@ -103,6 +104,12 @@ def _labels(asked: list[Any]) -> str:
         for label in member.kind.labels().values()
     ]
     return f"({', '.join(map(quote, found))},)" if found else ""
+
+
+def _hints(asked: list[Any]) -> str:
+    """The lines of help that a form has, as source."""
+    found = [" ".join(m.hint.split()) for m in asked if m.hint]
+    return tuple_of([quote(hint) for hint in dict.fromkeys(found)]) if found else ""
 
 
 def _ruled(model: Model) -> set[str]:
@@ -373,9 +380,9 @@ def _offered(model: Model) -> str:
     return f"{{{', '.join(quote(way) for way, there in ways if there)}}}"
 
 
-def schema_label(schema: Schema, model: Model, path: str) -> str:
-    """What the last member of a path is called."""
-    return last_member(schema, model, path).label
+def _said(schema: Schema, model: Model, path: str) -> str:
+    """What the last member of a path is called on a page, as source."""
+    return quote(" ".join(last_member(schema, model, path).label.split()))
 
 
 def _is_copied(member: Field | Reference | Many) -> bool:

@@ -298,6 +298,8 @@ def _owner(schema: Schema, owner: Reference) -> dict[str, str]:
     typed = f'typed["{owner.name}"]'
     return {
         "name": owner.name,
+        "attribute": owner.key_attribute,
+        "factory": parent.factory,
         "model": parent.name,
         "url": parent.url,
         "key": typed if plain else f"int({typed})",
@@ -388,7 +390,7 @@ def test_imports(schema: Schema, model: Model, package: str, source: str) -> lis
     used = {*_NAME.findall(_TEXT.sub("", source))}
     lines = ["import datetime as dt"] if "dt" in used else []
     lines = [*(["import contextlib"] if "contextlib" in used else []), *lines]
-    lines += [f"import {name}" for name in ("html", "itertools") if name in used]
+    lines += [f"import {name}" for name in ("html", "itertools", "json") if name in used]
     lines += ["import urllib.parse"] if "urllib" in used else []
     lines += ["from typing import Any"] if "Any" in used else []
     lines += [""] if lines else []
