@@ -48,6 +48,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
             for f in model.fields
             if f.kind.upload
         ],
+        "uploads_optional": _uploads_optional(asked),
         "sides": _sides(schema, model),
         "collections": _collections(schema, model),
         "computed": _worked_out(model),
@@ -291,6 +292,7 @@ def _sides(schema: Schema, model: Model) -> dict[str, Any] | None:
         return None
     return {
         "rules": [told_in_docstring(as_text(rule.node)) for rule in across],
+        "says": tuple_of([quote(rule.say) for rule in across]),
         "changes": changes,
         "children": made,
     }
@@ -341,6 +343,13 @@ def _worked_out(model: Model) -> list[dict[str, Any]]:
         if member.kind.value_type().name != "time"
         and not any(reads_clock(part) for part in walk(member.formula))
     ]
+
+
+def _uploads_optional(asked: list[Any]) -> str:
+    """The uploads that need not be there, as source; empty where there are none."""
+    uploads = [m for m in asked if isinstance(m, Field) and m.kind.upload]
+    names = [m.name for m in uploads if not (m.required or m.fixed)]
+    return tuple_of([quote(name) for name in names]) if names else ""
 
 
 def _entries(asked: list[Any]) -> str:

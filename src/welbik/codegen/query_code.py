@@ -12,9 +12,10 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 
 from ..kinds.literals import quote
+from ..rules.patterns import Pattern
 from ..rules.python import length_source
 from ..rules.sql import Postgresql, Sqlite
-from ..rules.tree import Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
+from ..rules.tree import BOOLEAN, Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
 from ..schema.model import Field, Reference, Schema
 from ..schema.tables import SchemaNames
 from .column_code import column_type
@@ -264,40 +265,37 @@ class Queries:
 
     def _by_text(self, node: Apply, parts: list[str]) -> str:
         """An operation in the words of each database, its operands put in by number."""
+        if node.pattern is not None:
+            return _matching(node.pattern, parts[0])
         # How many places to round to is part of the text itself.
-        holes = tuple(
-            part
-            if node.word in ("round", "to_exact") and n
-            else Value("", f"hole {n}", part.type, (), True)
-            for n, part in enumerate(node.operands)
-        )
-        made = []
-        for dialect in (Sqlite, Postgresql):
-            text = dialect(_Holes()).write(Apply(node.word, holes, node.type, node.pattern), "")
-            # Braces of a pattern are its own.
-            text = text.replace("{", "{{").replace("}", "}}")
-            for number in range(len(holes)):
-                text = text.replace(f'""."hole {number}"', f"{{{number}}}")
-            made.append(text)
-        if node.word in ("round", "to_exact"):
-            parts = parts[:1]
-        return _sql(made, parts, node.type)
+        told = node.operands[1:] if node.word in ("round", "to_exact") else ()
+        open_ = node.operands[:1] if told else node.operands
+        holes = (Value("", f"{{{n}}}", part.type) for n, part in enumerate(open_))
+        asked = Apply(node.word, (*holes, *told), node.type)
+        made = [dialect(self.names).write(asked, "") for dialect in (_Sqlite, _Postgresql)]
+        return _sql(made, parts[: len(open_)], node.type)
 
 
-class _Holes:
-    """Names that are places to fill in."""
+class _Sqlite(Sqlite):
+    """SQLite's words around operands that are put in later, named by their numbers."""
 
-    def table(self, model: str) -> str:
-        return model
+    def _value(self, node: Value, row: str) -> str:
+        return node.name
 
-    def key(self, model: str) -> str:
-        return model
 
-    def column(self, model: str, name: str) -> str:
-        return name
+class _Postgresql(Postgresql):
+    """PostgreSQL's words, likewise."""
 
-    def joined(self, owner: str, name: str) -> tuple[str, str, str]:
-        return owner, owner, name
+    def _value(self, node: Value, row: str) -> str:
+        return node.name
+
+
+def _matching(pattern: Pattern, text: str) -> str:
+    """Whether a text has a form: that is an operand too, as each database reads it."""
+    forms = [Sqlite.form(pattern), Postgresql.form(pattern)]
+    literals = [f"sa.literal({quote(form)})" for form in forms]
+    made = [f"({{0}} {Sqlite.matching} {{1}})", f"({{0}} {Postgresql.matching} {{2}})"]
+    return _sql(made, [text, *literals], BOOLEAN)
 
 
 def _sql(texts: list[str], parts: list[str], kind: Type) -> str:

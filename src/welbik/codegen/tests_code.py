@@ -149,6 +149,9 @@ def _checked(schema: Schema, model: Model, asked: set[str]) -> dict[str, Any]:
             for r in model.references
             if r.name in asked and r.where is None and r.control in ("", "select", "radio")
         ],
+        "kept_for_next": [
+            r.name for r in model.references if r.name in asked and not r.unique and r.required
+        ],
         "on_the_way": _on_the_way(schema, model, asked),
         "unique_groups": _unique_groups(model) if asked else [],
         "unique_given": _unique_given(schema, model, asked),

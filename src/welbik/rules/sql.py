@@ -8,7 +8,7 @@ from __future__ import annotations
 import datetime as dt
 from decimal import Decimal
 from itertools import count
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 from zoneinfo import ZoneInfo
 
 from .patterns import Either, Pattern, Repeat, Sequence, Set, render
@@ -203,7 +203,15 @@ class Sql:
         """A text that is compared by its code points."""
         raise NotImplementedError
 
+    matching: ClassVar[str]
+    """The operator that asks whether a text has a form."""
+
     def matches(self, value: str, pattern: Pattern) -> str:
+        return f"({value} {self.matching} {text(self.form(pattern))})"
+
+    @staticmethod
+    def form(pattern: Pattern) -> str:
+        """A pattern as this database reads it, for the whole of a text."""
         raise NotImplementedError
 
     def cast(self, value: str, have: Type, wanted: Type) -> str:
@@ -227,6 +235,8 @@ class Sqlite(Sql):
     which a connection registers (`storage.sqlite` and the application's kit do).
     """
 
+    matching = "REGEXP"
+
     def boolean(self, value: bool) -> str:
         return "1" if value else "0"
 
@@ -246,8 +256,9 @@ class Sqlite(Sql):
     def ordered(self, value: str) -> str:
         return value
 
-    def matches(self, value: str, pattern: Pattern) -> str:
-        return f"({value} REGEXP {text(pattern.text)})"
+    @staticmethod
+    def form(pattern: Pattern) -> str:
+        return pattern.text
 
     def cast(self, value: str, have: Type, wanted: Type) -> str:
         if wanted.name == "number":
@@ -298,6 +309,8 @@ class Sqlite(Sql):
 class Postgresql(Sql):
     """PostgreSQL."""
 
+    matching = "~"
+
     def boolean(self, value: bool) -> str:
         return "TRUE" if value else "FALSE"
 
@@ -316,8 +329,9 @@ class Postgresql(Sql):
     def ordered(self, value: str) -> str:
         return f'({value} COLLATE "C")'
 
-    def matches(self, value: str, pattern: Pattern) -> str:
-        return f"({value} ~ {text(f'^({render(_explicit(pattern.tree))})$')})"
+    @staticmethod
+    def form(pattern: Pattern) -> str:
+        return f"^({render(_explicit(pattern.tree))})$"
 
     def cast(self, value: str, have: Type, wanted: Type) -> str:
         if wanted.name == "number":
