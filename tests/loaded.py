@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import importlib.util
 import itertools
+import py_compile
 import re
 import sqlite3
 import sys
@@ -15,6 +16,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from types import ModuleType
 from typing import Any
+from unittest.mock import patch
 
 from declared import understand
 from sqlalchemy import event
@@ -130,6 +132,24 @@ def ask(app: Application, query: str) -> Any:
         return connection.execute(query).fetchone()[0]
 
 
+_bytecode: dict[str, bytes] = {}
+
+
+def _compiled(kit: Path) -> None:
+    """Puts the bytecode of the kit beside it: it is the same in every application."""
+    (kit / "__pycache__").mkdir()
+    for path in kit.glob("*.py"):
+        kept = Path(importlib.util.cache_from_source(str(path)))
+        text = path.read_text("utf-8")
+        if text not in _bytecode:
+            py_compile.compile(
+                str(path), invalidation_mode=py_compile.PycInvalidationMode.UNCHECKED_HASH
+            )
+            _bytecode[text] = kept.read_bytes()
+        else:
+            kept.write_bytes(_bytecode[text])
+
+
 @contextmanager
 def application(
     text: str, rows: int | None = None, timezone: str = "UTC", locale: str = "en-GB", **more: Any
@@ -140,15 +160,11 @@ def application(
     package = f"made_{next(_numbers)}"
     with TemporaryDirectory() as folder:
         root = Path(folder)
-        write_all(
-            root,
-            application_files(
-                schema,
-                Settings(
-                    root, package=package, timezone=timezone, locale=locale, **more
-                ).for_build(),
-            ),
-        )
+        settings = Settings(root, package=package, timezone=timezone, locale=locale, **more)
+        # How code is laid out is held by test_build: what runs it need not wait for that.
+        with patch("welbik.codegen.files.formatted", dict):
+            write_all(root, application_files(schema, settings.for_build()))
+        _compiled(root / package / "kit")
         database = Database(root / "bees.db", create=True)
         steps = difference({}, schema).steps
         from datetime import UTC, datetime
