@@ -48,6 +48,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
             for f in model.fields
             if f.kind.upload
         ],
+        "owned": _owned(schema, model) if "bin" in model.keeps else [],
         "uploads_optional": _uploads_optional(asked),
         "sides": _sides(schema, model),
         "collections": _collections(schema, model),
@@ -342,6 +343,23 @@ def _worked_out(model: Model) -> list[dict[str, Any]]:
         for member in model.computed
         if member.kind.value_type().name != "time"
         and not any(reads_clock(part) for part in walk(member.formula))
+    ]
+
+
+def _owned(schema: Schema, model: Model) -> list[dict[str, Any]]:
+    """The models whose rows are part of rows of this one, and have pages of their own."""
+    return [
+        {
+            "local": f"its_{child.endpoint}",
+            "factory": child.factory,
+            "key": owner.key_attribute,
+            "url": child.url,
+            "lists": "list" in child.pages,
+        }
+        for child in schema
+        if (owner := schema.owner_of(child)) is not None
+        and owner.target == model.name
+        and "view" in child.pages
     ]
 
 
