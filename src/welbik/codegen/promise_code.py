@@ -105,7 +105,9 @@ def _labels(asked: list[Any]) -> str:
         if isinstance(member, Field) and member.shape is None
         for label in member.kind.labels().values()
     ]
-    return f"({', '.join(map(quote, found))},)" if found else ""
+    # Each control under its label, too.
+    found = [" ".join(m.label.split()) for m in asked] + found
+    return tuple_of([quote(label) for label in dict.fromkeys(found)]) if found else ""
 
 
 def _hints(asked: list[Any]) -> str:

@@ -339,7 +339,7 @@ def _is_typed(member: Field | Reference | Many) -> bool:
 def _is_repeatable(member: Field | Reference) -> bool:
     """Whether a test can type the same value twice."""
     if isinstance(member, Reference):
-        return member.where is None
+        return member.where is None or not member.required
     return not member.kind.made_from
 
 
@@ -436,11 +436,19 @@ def _parametrize(names: list[str]) -> str:
 
 def _unique_given(schema: Schema, model: Model, asked: set[str]) -> list[str]:
     """Unique relations that a factory leaves empty get a row, so that there is one to repeat."""
-    return [
-        f'    first["{r.name}"] = str(supply.{schema.models[r.target].factory}().id)'
-        for r in model.references
-        if r.unique and not r.required and r.name in asked and r.where is None
-    ]
+    found = []
+    for r in model.references:
+        if not r.unique or r.required or r.name not in asked:
+            continue
+        made = f"supply.{schema.models[r.target].factory}"
+        given = f"{made}().id"
+        if r.where is not None:
+            # One that may be chosen, with what is asked of it.
+            empty = [f"{name}=None" for name in _left_empty(schema, r)]
+            arguments = [f"{model.endpoint}_form", quote(r.name), made, *empty]
+            given = f"supply.fitting({', '.join(arguments)})"
+        found.append(f'    first["{r.name}"] = str({given})')
+    return found
 
 
 def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
