@@ -89,7 +89,7 @@ def _begins(asked: list[Any]) -> str:
         for member in asked
         if isinstance(member, Field)
         and member.shape is None
-        and member.kind.word in ("integer", "one")
+        and (member.kind.labels() or member.kind.annotation == "int")
         and member.attribute == member.name
         and isinstance(member.default, int | str)
     }

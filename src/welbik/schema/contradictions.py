@@ -63,7 +63,7 @@ def _bounds(schema: Schema) -> Mapping[tuple[str, str], Interval]:
     for model in schema:
         for field in model.fields:
             bounds = getattr(field.kind, "bounds", None)
-            if bounds is None or field.kind.word == "datetime":
+            if bounds is None or field.kind.value_type().name == "datetime":
                 continue
             ends = [
                 edge if end is None or isinstance(end, FromNow) else number(end)
