@@ -49,7 +49,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
             if f.kind.upload
         ],
         "owned": _owned(schema, model) if "bin" in model.keeps else [],
-        "uploads_optional": _uploads_optional(asked),
+        "uploads_optional": _uploads_optional([m for m in asked if m.name not in ruled]),
         "sides": _sides(schema, model),
         "collections": _collections(schema, model),
         "computed": _worked_out(model),

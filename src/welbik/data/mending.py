@@ -23,7 +23,7 @@ from ..schema.model import Field, Model, Reference, Rule
 from .columns import Counts, Drawn, Here, Mask, Only, as_column, nothing
 from .fixed import encoded, put_fixed
 from .raw import RawDrawer
-from .views import Earlier, Whole, children_of, stored_rows
+from .views import Earlier, children_of, followed
 from .world import Some
 
 _TRIES = 16
@@ -67,14 +67,8 @@ class Slice:
         )
 
     def follow(self, reference: str) -> Any:
-        target = self.model.by_name[reference]
-        assert isinstance(target, Reference)
-        stored = stored_rows(self.drawer, target)
-        if stored is not None:
-            return stored
-        if target.target == self.model.name:
-            return Earlier(self.drawer, self.model, self.stop, self.counts)
-        return Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
+        earlier = Earlier(self.drawer, self.model, self.stop, self.counts)
+        return followed(self.drawer, self.model, reference, self.counts, earlier)
 
     def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
         rows, owner = children_of(self.drawer, hop, self.counts)

@@ -32,25 +32,23 @@ class Earlier:
         return as_column(self.model, name, drawn[name])
 
     def follow(self, reference: str) -> Any:
-        target = self.model.by_name[reference]
-        assert isinstance(target, Reference)
-        stored = stored_rows(self.drawer, target)
-        if stored is not None:
-            return stored
-        if target.target == self.model.name:
-            return self
-        return Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
+        return followed(self.drawer, self.model, reference, self.counts, earlier=self)
 
     def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
         return Whole(self.drawer, self.model, self.counts).children(hop)
 
 
-def stored_rows(drawer: RawDrawer, reference: Reference) -> Any:
-    """The stored rows that a reference chooses from; None where those are made up."""
-    world = drawer.world
-    if world is None or not world.is_read(reference.target):
-        return None
-    return Some(world.table(reference.target), world.choice(reference))
+def followed(
+    drawer: RawDrawer, model: Model, name: str, counts: Counts, earlier: Earlier | None = None
+) -> Any:
+    """The rows that a reference chooses from: stored ones, `earlier` ones of its own, or all."""
+    reference, world = model.by_name[name], drawer.world
+    assert isinstance(reference, Reference)
+    if world is not None and world.is_read(reference.target):
+        return Some(world.table(reference.target), world.choice(reference))
+    if earlier is not None and reference.target == model.name:
+        return earlier
+    return Whole(drawer, drawer.schema.models[reference.target], counts)
 
 
 class Whole:
@@ -103,12 +101,7 @@ class Whole:
         return as_column(self.model, name, self._columns()[name])
 
     def follow(self, reference: str) -> Any:
-        target = self.model.by_name[reference]
-        assert isinstance(target, Reference)
-        stored = stored_rows(self.drawer, target)
-        if stored is not None:
-            return stored
-        return Whole(self.drawer, self.drawer.schema.models[target.target], self.counts)
+        return followed(self.drawer, self.model, reference, self.counts)
 
     def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
         rows, owner = children_of(self.drawer, hop, self.counts)
