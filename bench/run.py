@@ -113,7 +113,7 @@ def filling(folder: Path, times: int, scale: int) -> dict[str, list[float]]:
     from welbik.data.fill import fill
     from welbik.project.declarations import schema_of
     from welbik.project.testing import make_database
-    from welbik.storage.sqlite import Database
+    from welbik.storage.sqlite import Sqlite
 
     schema = schema_of(folder)
     counts = {name: count * scale for name, count in schema.seed.items()}
@@ -121,9 +121,9 @@ def filling(folder: Path, times: int, scale: int) -> dict[str, list[float]]:
     for _ in range(times + 1):
         with tempfile.TemporaryDirectory() as temporary:
             ours, raw = Path(temporary) / "ours.db", Path(temporary) / "raw.db"
-            make_database(folder, ours)
-            make_database(folder, raw)
-            database = Database(ours)
+            make_database(folder, f"sqlite:///{ours}")
+            make_database(folder, f"sqlite:///{raw}")
+            database = Sqlite(ours)
             start = time.perf_counter()
             fill(database, Drawer(schema, 1), counts)
             took = time.perf_counter() - start

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import pytest
+import servers
 from hypothesis import HealthCheck, settings
 
 if TYPE_CHECKING:
@@ -111,6 +112,16 @@ seed
     5 Keeper
     40 Hive
 """
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    if not hasattr(config, "workerinput"):
+        servers.begin()
+
+
+def pytest_unconfigure(config: pytest.Config) -> None:
+    if not hasattr(config, "workerinput"):
+        servers.end()
 
 
 @pytest.fixture

@@ -20,7 +20,8 @@ from loaded import Application, application
 
 from welbik.data.verify import Verifier
 from welbik.schema.model import Model
-from welbik.storage.sqlite import Database
+from welbik.storage.sqlite import Sqlite
+from welbik.storage.tables import tables_of
 
 SECONDS, MEGABYTES, LOGGED, SENT = 1.0, 60, 20_000, 3_000_000
 
@@ -127,9 +128,9 @@ class Site:
                     if page and getattr(row, "removed_at", None) is None:
                         assert self.ask(0, "GET", page).status_code in (200, 404, 410), page
             self.app.module("kit.database").close()
-        database = Database(self.app.root / "bees.db")
+        database = Sqlite(self.app.root / "bees.db")
         try:
-            database.prepare("UTC")
+            database.prepare(tables_of(self.app.schema), "UTC")
             everything = {model.name for model in self.app.schema}
             verifier = Verifier(database, self.app.schema, "UTC")
             verifier._before = {}

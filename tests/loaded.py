@@ -7,7 +7,6 @@ import importlib.util
 import itertools
 import py_compile
 import re
-import sqlite3
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -18,6 +17,7 @@ from types import ModuleType
 from typing import Any
 from unittest.mock import patch
 
+import servers
 from declared import understand
 from sqlalchemy import event
 
@@ -29,7 +29,8 @@ from welbik.migrations.run import statements
 from welbik.project.settings import Settings
 from welbik.project.writing import write_all
 from welbik.schema.model import Model, Schema
-from welbik.storage.sqlite import Database
+from welbik.storage.backend import Database
+from welbik.storage.connect import connect
 from welbik.storage.tables import fingerprint, tables_of
 
 _numbers = itertools.count(1)
@@ -38,13 +39,12 @@ _numbers = itertools.count(1)
 class Application:
     """A generated application on a database of its own, and a visitor that sends its forms."""
 
-    def __init__(self, root: Path, package: str, schema: Schema) -> None:
+    def __init__(self, root: Path, package: str, schema: Schema, address: str) -> None:
         self.root = root
         self.package = package
         self.schema = schema
-        self.flask: Any = importlib.import_module(package).create_app(
-            f"sqlite:///{root / 'bees.db'}"
-        )
+        self.address = address
+        self.flask: Any = importlib.import_module(package).create_app(address)
         # What goes wrong inside shows itself where it happened.
         self.flask.config["PROPAGATE_EXCEPTIONS"] = True
         self.client = self.flask.test_client()
@@ -111,6 +111,21 @@ class Application:
         return self.post(path, {**(typed or {}), "_shown": shown.group(1) if shown else ""})
 
     @contextmanager
+    def database(self) -> Iterator[Database]:
+        """Its database, without the application."""
+        found = connect(self.address, self.root)
+        try:
+            found.prepare(tables_of(self.schema), "UTC")
+            yield found
+        finally:
+            found.close()
+
+    def run(self, *statements: str) -> list[tuple[Any, ...]]:
+        """Statements straight to the database; the rows that the last one gives."""
+        with self.database() as database:
+            return [database.run(statement) for statement in statements][-1]
+
+    @contextmanager
     def queries(self) -> Iterator[list[str]]:
         """The statements that the database is asked meanwhile."""
         found: list[str] = []
@@ -128,8 +143,7 @@ class Application:
 
 def ask(app: Application, query: str) -> Any:
     """One value straight from the database."""
-    with sqlite3.connect(app.root / "bees.db") as connection:
-        return connection.execute(query).fetchone()[0]
+    return app.run(query)[0][0]
 
 
 _bytecode: dict[str, bytes] = {}
@@ -151,31 +165,45 @@ def _compiled(kit: Path) -> None:
 
 
 @contextmanager
+def _place(on: str, folder: Path) -> Iterator[str]:
+    if on == "sqlite":
+        yield f"sqlite:///{folder / 'bees.db'}"
+        return
+    with servers.database(on, folder) as address:
+        yield address
+
+
+@contextmanager
 def application(
-    text: str, rows: int | None = None, timezone: str = "UTC", locale: str = "en-GB", **more: Any
+    text: str,
+    rows: int | None = None,
+    timezone: str = "UTC",
+    locale: str = "en-GB",
+    on: str = "sqlite",
+    **more: Any,
 ) -> Iterator[Application]:
     """The application of some declarations, its tables made and filled."""
     schema, problems = understand(text)
     assert not problems, problems
     package = f"made_{next(_numbers)}"
-    with TemporaryDirectory() as folder:
+    with TemporaryDirectory() as folder, _place(on, Path(folder)) as address:
         root = Path(folder)
         settings = Settings(root, package=package, timezone=timezone, locale=locale, **more)
         # How code is laid out is held by test_build: what runs it need not wait for that.
         with patch("welbik.codegen.files.formatted", dict):
             write_all(root, application_files(schema, settings.for_build()))
         _compiled(root / package / "kit")
-        database = Database(root / "bees.db", create=True)
+        database = connect(address, root, create=True)
         steps = difference({}, schema).steps
         from datetime import UTC, datetime
 
-        made = statements({}, steps, datetime.now(UTC))
+        made = statements(database.ddl, {}, steps, datetime.now(UTC))
         database.migrate("0001-all", "", fingerprint(tables_of(schema)), made)
         fill(database, Drawer(schema, 5, timezone), {n: rows or c for n, c in schema.seed.items()})
         database.close()
         sys.path.insert(0, folder)
         try:
-            app = Application(root, package, schema)
+            app = Application(root, package, schema, address)
             yield app
             app.flask.extensions["engine"].dispose()
         finally:

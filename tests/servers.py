@@ -1,20 +1,49 @@
-"""Database servers for tests, each in a temporary folder of its own."""
+"""Databases for tests: private servers, each in a temporary folder, started once for a whole run."""
 
 from __future__ import annotations
 
+import fcntl
 import os
 import pwd
 import shutil
+import socket
 import subprocess
 import tempfile
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import Any
+from secrets import token_hex
 
 import pytest
 
-_SOCKET = ".s.PGSQL.5432"
+from welbik.storage.address import read_address, renamed
+from welbik.storage.backend import Database
+from welbik.storage.connect import backend, connect
+
+WORDS = ("sqlite", "postgresql", "mariadb")
+_SHARED = "WELBIK_TEST_SERVERS"
+_PROGRAMS = {
+    "postgresql": ("initdb", "pg_ctl"),
+    "mariadb": ("mariadb-install-db", "mariadbd", "mariadb-admin"),
+}
+_ACCOUNTS = {"postgresql": "postgres", "mariadb": "mysql"}
+
+
+def begin() -> None:
+    """Says where the servers of this run are, for all who run tests of it."""
+    if _SHARED not in os.environ:
+        folder = tempfile.mkdtemp(prefix="servers", dir="/tmp")
+        Path(folder).chmod(0o755)
+        os.environ[_SHARED] = folder
+
+
+def end() -> None:
+    """Stops the servers of this run."""
+    folder = Path(os.environ.pop(_SHARED))
+    for kept in folder.glob("*.pid"):
+        with suppress(ProcessLookupError, ValueError):
+            os.kill(int(kept.read_text().split()[0]), 3 if "postgresql" in kept.name else 9)
+    shutil.rmtree(folder, ignore_errors=True)
 
 
 def _program(name: str) -> str | None:
@@ -24,45 +53,103 @@ def _program(name: str) -> str | None:
     return str(found) if found else None
 
 
-@contextmanager
-def postgresql() -> Iterator[Callable[[], Any]]:
-    """A server that listens on a socket in its folder; gives what connects to it."""
-    initdb, postgres = _program("initdb"), _program("pg_ctl")
-    if initdb is None or postgres is None:
+def server(word: str) -> str:
+    """The address of a running server, without a database; skips where there is none here."""
+    programs = [_program(name) for name in _PROGRAMS[word]]
+    if None in programs:
         if os.environ.get("CI"):
-            raise RuntimeError("PostgreSQL must be there where CI runs")
-        pytest.skip("no PostgreSQL here")
-    import psycopg
+            raise RuntimeError(f"{word} must be there where CI runs")
+        pytest.skip(f"no {word} here")
+    folder = Path(os.environ[_SHARED])
+    told = folder / f"{word}.address"
+    with (folder / f"{word}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not told.exists():
+            start = _postgresql if word == "postgresql" else _mariadb
+            told.write_text(start(folder / word, *map(str, programs), folder / f"{word}.pid"))
+    return told.read_text()
 
-    # The server refuses to run as root.
-    account = pwd.getpwnam("postgres") if os.getuid() == 0 else None
-    folder = Path(tempfile.mkdtemp(prefix="pg", dir="/tmp"))
-    if account:
-        os.chown(folder, account.pw_uid, account.pw_gid)
+
+def _prepared(folder: Path, word: str) -> dict[str, object]:
+    """A folder for a server, and who runs it: neither does as root."""
+    folder.mkdir()
+    account = pwd.getpwnam(_ACCOUNTS[word]) if os.getuid() == 0 else None
+    if account is None:
+        return {}
+    os.chown(folder, account.pw_uid, account.pw_gid)
+    return {"user": account.pw_uid, "group": account.pw_gid, "extra_groups": []}
+
+
+def _free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
+
+
+def _postgresql(folder: Path, initdb: str, pg_ctl: str, pid: Path) -> str:
+    who, data, port = _prepared(folder, "postgresql"), str(folder / "data"), _free_port()
 
     def run(*arguments: str) -> None:
-        user = {"user": account.pw_uid, "group": account.pw_gid} if account else {}
-        subprocess.run(arguments, check=True, capture_output=True, cwd=folder, **user)  # type: ignore[call-overload]
+        subprocess.run(arguments, check=True, capture_output=True, cwd=folder, **who)  # type: ignore[call-overload]
 
-    data = str(folder / "data")
+    more = ("-A", "trust", "-E", "UTF8", "--locale", "C.UTF-8", "-N")
+    run(initdb, "-D", data, "-U", "test", *more)
+    options = f"-k {folder} -c listen_addresses=127.0.0.1 -c port={port} -c fsync=off"
+    run(pg_ctl, "-D", data, "-w", "-l", str(folder / "log"), "-o", options, "start")
+    pid.write_text((folder / "data" / "postmaster.pid").read_text().splitlines()[0])
+    return f"postgresql://test@127.0.0.1:{port}/"
+
+
+def _mariadb(folder: Path, install: str, mariadbd: str, admin: str, pid: Path) -> str:
+    who, data, port = _prepared(folder, "mariadb"), folder / "data", _free_port()
+    common = ["--no-defaults", f"--datadir={data}"]
+    subprocess.run(
+        [install, *common, "--auth-root-authentication-method=normal", "--skip-test-db"],
+        check=True,
+        capture_output=True,
+        cwd=folder,
+        **who,  # type: ignore[call-overload]
+    )
+    more = [f"--socket={folder}/s.sock", "--bind-address=127.0.0.1", f"--port={port}"]
+    more += ["--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=64M"]
+    started = subprocess.Popen(
+        [mariadbd, *common, *more, "--innodb-doublewrite=0", "--sync-binlog=0"],
+        stdout=subprocess.DEVNULL,
+        stderr=(folder / "log").open("w") if not who else subprocess.DEVNULL,
+        start_new_session=True,
+        **who,  # type: ignore[call-overload]
+    )
+    pid.write_text(str(started.pid))
+    here = ("-h", "127.0.0.1", "-P", str(port), "-u", "root")
+    subprocess.run(
+        [admin, "--no-defaults", "--wait=60", "--silent", *here, "ping"],
+        check=True,
+        capture_output=True,
+    )
+    return f"mariadb://root@127.0.0.1:{port}/"
+
+
+@contextmanager
+def database(word: str, folder: Path) -> Iterator[str]:
+    """The address of a new database, removed at the end; a file in `folder` where there is no server."""
+    if word == "sqlite":
+        yield f"sqlite:///{folder / f'{token_hex(4)}.db'}"
+        return
+    address = renamed(server(word), f"welbik_{token_hex(6)}")
+    found = backend(word)
+    found.make(read_address(address))
     try:
-        run(
-            initdb,
-            "-D",
-            data,
-            "-U",
-            "test",
-            "-A",
-            "trust",
-            "-E",
-            "UTF8",
-            "--locale",
-            "C.UTF-8",
-            "-N",
-        )
-        options = f"-k {folder} -c listen_addresses='' -c fsync=off"
-        run(postgres, "-D", data, "-w", "-l", str(folder / "log"), "-o", options, "start")
-        yield lambda: psycopg.connect(f"host={folder} user=test dbname=postgres", autocommit=True)
-        run(postgres, "-D", data, "-m", "immediate", "stop")
+        yield address
     finally:
-        shutil.rmtree(folder, ignore_errors=True)
+        found.remove(read_address(address))
+
+
+@contextmanager
+def opened(word: str, folder: Path) -> Iterator[Database]:
+    """An open database, new and empty."""
+    with database(word, folder) as address:
+        found = connect(address, folder, create=True)
+        try:
+            yield found
+        finally:
+            found.close()

@@ -68,7 +68,7 @@ DATABASES = [
     ("sqlite:///models/bees.welbik", "not a database"),
     ("sqlite://", "names no file"),
     ("bees.db", "no database address"),
-    ("postgresql://localhost/bees", "not supported yet"),
+    ("oracle://localhost/bees", "no database is called"),
     ("sqlit:///bees.db", "did you mean sqlite?"),
 ]
 
@@ -182,12 +182,12 @@ def test_ctrl_c_stops_serving_quietly(built: Project) -> None:
 _SLOW_FILL = """
 import os, signal, sys
 from welbik.data import fill
-real = fill._Filler._rows
+real = fill._Filler._columns
 def rows(self, *arguments):
     if self.model.name == "Hive":
         os.kill(os.getpid(), signal.SIGINT)
     return real(self, *arguments)
-fill._Filler._rows = rows
+fill._Filler._columns = rows
 from welbik.cli.main import main
 sys.argv = ["welbik", "fill"]
 main()

@@ -24,10 +24,9 @@ from welbik.data.supply import Supply
 from welbik.migrations.difference import difference
 from welbik.migrations.run import statements
 from welbik.problems import WelbikError
-from welbik.rules.sql import Sqlite
 from welbik.schema.model import Schema
 from welbik.schema.tables import SchemaNames
-from welbik.storage.sqlite import Database, prepare
+from welbik.storage.sqlite import Sqlite, SqliteSql, ready
 
 PETS = """\
 model Chip
@@ -60,10 +59,10 @@ class Filling:
     def __init__(self, schema: Schema, folder: str, seed: int = 1) -> None:
         self.schema, self.seed = schema, seed
         self.path = Path(folder) / "x.db"
-        self.database = Database(self.path, create=True)
-        made = statements({}, difference({}, schema).steps, dt.datetime.now(dt.UTC))
+        self.database = Sqlite(self.path, create=True)
+        made = statements(Sqlite.ddl, {}, difference({}, schema).steps, dt.datetime.now(dt.UTC))
         self.database.migrate("0001", "", "", made)
-        prepare(self.database.connection)
+        ready(self.database.connection)
 
     def fill(self, counts: dict[str, int]) -> Filled:
         return fill(self.database, Drawer(self.schema, self.seed), counts)
@@ -76,7 +75,7 @@ class Filling:
         for model in self.schema:
             live = " AND removed_at IS NULL" if "bin" in model.keeps else ""
             for rule in model.rules:
-                condition = Sqlite(SchemaNames(self.schema)).write(rule.node, model.table)
+                condition = SqliteSql(SchemaNames(self.schema)).write(rule.node, model.table)
                 query = f'SELECT count(*) FROM "{model.table}" WHERE NOT ({condition}){live}'
                 found[f"{model.name}: {rule.text}"] = self.sql(query)[0][0]
         return {rule: count for rule, count in found.items() if count}

@@ -16,6 +16,7 @@ import pytest
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 from loaded import Application, application
+from servers import WORDS
 
 YARDS = """\
 model Yard
@@ -50,32 +51,32 @@ KINDS = ["national", "long", "warre"]
 COLUMNS = ("code", "yard", "spare", "kind", "frames", "weight", "opened", "seen", "sound")
 
 
-@pytest.fixture(scope="module")
-def app() -> Iterator[Application]:
-    with application(YARDS) as app:
-        with sqlite3.connect(app.root / "bees.db") as connection:
-            connection.executemany(
-                "INSERT OR IGNORE INTO crate_marks VALUES (NULL, ?, ?)",
-                [(n, n % 5 + 1) for n in range(1, 60)],
-            )
-            # What sorts beside what is empty, and what only looks alike.
-            connection.execute("UPDATE crate SET note = '50%_off' WHERE id = 3")
+@pytest.fixture(scope="module", params=WORDS)
+def app(request: pytest.FixtureRequest) -> Iterator[Application]:
+    with application(YARDS, on=request.param) as app:
+        # What sorts beside what is empty, and what only looks alike.
+        app.run(
+            "DELETE FROM crate_marks",
+            *(f"INSERT INTO crate_marks VALUES ({n}, {n}, {n % 5 + 1})" for n in range(1, 60)),
+            "UPDATE crate SET note = '50%_off' WHERE id = 3",
+        )
         yield app
 
 
 @pytest.fixture(scope="module")
 def crates(app: Application) -> list[dict[str, Any]]:
     """All rows as they are stored, with the names of what they relate to."""
-    with sqlite3.connect(app.root / "bees.db") as connection:
-        connection.row_factory = sqlite3.Row
-        rows = connection.execute(
-            "SELECT c.*, y.name AS yard, s.name AS spare FROM crate c "
-            "JOIN yard y ON y.id = c.yard_id LEFT JOIN yard s ON s.id = c.spare_id ORDER BY c.id"
-        ).fetchall()
-        marks = connection.execute("SELECT crate_id, mark_id FROM crate_marks").fetchall()
-    found = [dict(row) for row in rows]
+    stored = (*COLUMNS, "note")
+    names = {n: f"{n}_id" if n in ("yard", "spare") else n for n in stored}
+    with app.database() as database:
+        columns = {n: database.values("crate", c) for n, c in {"id": "id", **names}.items()}
+        yards = dict(enumerate(database.values("yard", "name"), 1))
+        pairs = [database.values("crate_marks", c) for c in ("crate_id", "mark_id")]
+    found = [dict(zip(columns, row, strict=True)) for row in zip(*columns.values(), strict=True)]
     for row in found:
-        row["marks"] = {mark for crate, mark in marks if crate == row["id"]}
+        row["marks"] = {mark for crate, mark in zip(*pairs, strict=True) if crate == row["id"]}
+        row |= {"yard_id": row["yard"], "spare_id": row["spare"]}
+        row |= {"yard": yards[row["yard"]], "spare": yards.get(row["spare"])}
     return found
 
 
@@ -271,8 +272,7 @@ def test_a_row_that_comes_or_goes_moves_no_other_to_another_page(app: Applicatio
     second = codes(app, further)
     assert app.post("/crates/new", {"code": "AA00", "yard": "1"}).status_code == 303
     assert codes(app, further) == second
-    with sqlite3.connect(app.root / "bees.db") as connection:
-        connection.execute("DELETE FROM crate WHERE code = 'AA00'")
+    app.run("DELETE FROM crate WHERE code = 'AA00'")
     assert codes(app, "?_sort=code&_size=10") == first
 
 
@@ -379,24 +379,21 @@ def test_days_of_filters_may_count_from_today(app: Application) -> None:
 def test_now_is_a_moment_and_today_a_day(app: Application) -> None:
     now = dt.datetime.now(dt.UTC)
     moments = [now + dt.timedelta(hours=h) for h in (-25, -23, 1)]
-    with sqlite3.connect(app.root / "bees.db") as connection:
-        kept = connection.execute("SELECT seen, id FROM crate WHERE id < 4").fetchall()
-        texts = [f"{moment:%Y-%m-%d %H:%M:%S}.000000" for moment in moments]
-        connection.executemany(
-            "UPDATE crate SET seen = ? WHERE id = ?", zip(texts, (1, 2, 3), strict=True)
-        )
-        names = [
-            code
-            for (code,) in connection.execute("SELECT code FROM crate WHERE id < 4 ORDER BY id")
-        ]
+    texts = [f"{moment:%Y-%m-%d %H:%M:%S}.000000" for moment in moments]
+    with app.database() as database:
+        kept = database.values("crate", "seen")[:3]
+        names = database.values("crate", "code")[:3]
+        for key, seen in enumerate(texts, 1):
+            database.update("crate", "id", key, {"seen": seen})
     try:
         assert codes(app, "?seen=now - 1 day..now") == [names[1]]
         assert set(codes(app, "?seen=now - 2 days..now")) == set(names[:2])
         ahead = {n for n, m in zip(names, moments, strict=True) if m.date() == now.date()}
         assert ahead <= set(codes(app, "?seen=today..today"))
     finally:
-        with sqlite3.connect(app.root / "bees.db") as connection:
-            connection.executemany("UPDATE crate SET seen = ? WHERE id = ?", kept)
+        with app.database() as database:
+            for key, seen in enumerate(kept, 1):
+                database.update("crate", "id", key, {"seen": seen})
 
 
 def test_a_download_is_what_the_list_shows_all_of_it_in_its_order(
@@ -437,11 +434,10 @@ def test_a_download_is_what_the_list_shows_all_of_it_in_its_order(
 def test_a_downloaded_text_is_no_formula(app: Application, sign: str, rest: str) -> None:
     """Whatever a spreadsheet would run begins with a stroke, and is else as it is stored."""
     text = f"{sign}{rest}"
-    with sqlite3.connect(app.root / "bees.db") as connection:
-        connection.execute("INSERT INTO yard (id, name) VALUES (999, ?)", (text,))
+    with app.database() as database:
+        database.insert("yard", ["id", "name"], [[999], [text]])
     table = list(csv.reader(io.StringIO(app.client.get("/yards?_as=csv").text, newline="")))
-    with sqlite3.connect(app.root / "bees.db") as connection:
-        connection.execute("DELETE FROM yard WHERE id = 999")
+    app.run("DELETE FROM yard WHERE id = 999")
     assert [f"'{text}"] in table and [text] not in table
 
 

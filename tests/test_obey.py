@@ -34,10 +34,9 @@ from welbik.rules import tree
 from welbik.rules.html import limits
 from welbik.rules.intervals import Interval, interval, number, outcomes
 from welbik.rules.python import Python
-from welbik.rules.sql import Sqlite
 from welbik.schema.model import Schema
 from welbik.schema.tables import SchemaNames
-from welbik.storage.sqlite import Database, prepare
+from welbik.storage.sqlite import Sqlite, SqliteSql, ready
 
 WHOLE = (Path(__file__).parent / "projects" / "whole-language.welbik").read_text("utf-8")
 NOW = dt.datetime.now(dt.UTC)
@@ -46,14 +45,16 @@ NOW = dt.datetime.now(dt.UTC)
 def broken(schema: Schema, seed: int) -> dict[str, int]:
     """How many rows of a filled database break each rule, told by the database."""
     with TemporaryDirectory() as folder:
-        database = Database(Path(folder) / "x.db", create=True)
-        database.migrate("0001", "", "", statements({}, difference({}, schema).steps, NOW))
+        database = Sqlite(Path(folder) / "x.db", create=True)
+        database.migrate(
+            "0001", "", "", statements(Sqlite.ddl, {}, difference({}, schema).steps, NOW)
+        )
         fill(database, Drawer(schema, seed), schema.seed)
-        prepare(database.connection)
+        ready(database.connection)
         found = {}
         for model in schema:
             for rule in model.rules:
-                condition = Sqlite(SchemaNames(schema)).write(rule.node, model.table)
+                condition = SqliteSql(SchemaNames(schema)).write(rule.node, model.table)
                 query = f'SELECT count(*) FROM "{model.table}" WHERE NOT ({condition})'
                 found[f"{model.name}: {rule.text}"] = database.connection.execute(query).fetchone()[
                     0
@@ -217,7 +218,7 @@ def test_the_screen_shows_the_rows_that_a_fill_stores(make: Callable[[str], Proj
     for command in ("build", "migrate", "fill"):
         project.run(command)
     shown = Supply(understand(WHOLE)[0], 1).rows("Harvest", 0, 900)
-    database = Database(project.root / "bees.db")
+    database = Sqlite(project.root / "bees.db")
     stored = database.connection.execute("SELECT taken, kg FROM harvest ORDER BY id").fetchall()
     database.close()
     assert [(str(row["taken"]), int(row["kg"] * 10)) for row in shown] == stored
@@ -237,7 +238,7 @@ def test_rows_from_a_file(make: Callable[[str], Project]) -> None:
     for command in ("build", "migrate", "fill"):
         project.run(command)
     assert "Nothing to add" in project.run("fill").stdout
-    database = Database(project.root / "bees.db")
+    database = Sqlite(project.root / "bees.db")
     stored = database.connection.execute(
         "SELECT name, severity, seen, weight, sure FROM finding"
     ).fetchall()

@@ -26,7 +26,7 @@ from welbik.migrations.difference import difference
 from welbik.migrations.run import statements
 from welbik.problems import WelbikError
 from welbik.schema.model import Field, Schema
-from welbik.storage.sqlite import Database
+from welbik.storage.sqlite import Sqlite
 from welbik.storage.tables import fingerprint, tables_of
 
 NOW = dt.datetime.now(dt.UTC)
@@ -104,10 +104,12 @@ def test_every_value_obeys_its_declaration(text: str, seed: int) -> None:
             assert not wrong, (field.name, field.kind, wrong[:3])
 
 
-def _made(schema: Schema, path: Path) -> Database:
-    database = Database(path, create=True)
+def _made(schema: Schema, path: Path) -> Sqlite:
+    database = Sqlite(path, create=True)
     steps = difference({}, schema).steps
-    database.migrate("0001-all", "", fingerprint(tables_of(schema)), statements({}, steps, NOW))
+    database.migrate(
+        "0001-all", "", fingerprint(tables_of(schema)), statements(Sqlite.ddl, {}, steps, NOW)
+    )
     return database
 
 
@@ -131,7 +133,7 @@ def test_a_real_database_takes_them_all(text: str) -> None:
 
 
 def test_filling_adds_to_what_is_stored_and_avoids_its_values(built: Project) -> None:
-    database = Database(built.root / "bees.db")
+    database = Sqlite(built.root / "bees.db")
     before = database.connection.execute("SELECT * FROM hive ORDER BY id").fetchall()
     taken = before[3]
     database.connection.execute("DELETE FROM hive WHERE id IN (1, 2)")
@@ -164,7 +166,7 @@ def test_another_seed_makes_other_rows_and_the_same_seed_the_same(project: Proje
 
 
 def test_the_sample_is_what_is_stored(built: Project) -> None:
-    database = Database(built.root / "bees.db")
+    database = Sqlite(built.root / "bees.db")
     stored = database.connection.execute(
         "SELECT hive.code, keeper.name, hive.frames FROM hive JOIN keeper ON keeper.id = keeper_id ORDER BY hive.id"
     ).fetchall()
@@ -206,6 +208,6 @@ def test_filling_is_all_or_nothing(make: Callable[[str], Project]) -> None:
     project.run("build")
     project.run("migrate")
     assert "no B could be made up" in project.run("fill", code=1).stderr
-    database = Database(project.root / "bees.db")
+    database = Sqlite(project.root / "bees.db")
     assert database.count("a") == 0
     database.close()

@@ -5,8 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import importlib.util
 import re
-import sqlite3
 from collections.abc import Iterator
+from contextlib import ExitStack
 from decimal import Decimal
 from pathlib import Path
 from types import ModuleType, SimpleNamespace
@@ -17,7 +17,7 @@ import numpy as np
 import pytest
 from hypothesis import Phase, assume, given, settings
 from hypothesis import strategies as st
-from servers import postgresql
+from servers import WORDS, opened
 
 import welbik
 from welbik.language.cursor import Cursor
@@ -28,11 +28,12 @@ from welbik.language.source import Source
 from welbik.rules import tree
 from welbik.rules.arrays import Arrays, Column
 from welbik.rules.python import Python
-from welbik.rules.sql import Postgresql, Sql, Sqlite
+from welbik.rules.sql import Sql
 from welbik.rules.text import as_text
 from welbik.schema.entries import Entry
 from welbik.schema.expressions import understand
-from welbik.storage.sqlite import prepare
+from welbik.storage.backend import Database
+from welbik.storage.ddl import Ddl
 
 ZONE = "Europe/London"
 NOW = dt.datetime(2026, 3, 29, 23, 30, tzinfo=dt.UTC)
@@ -44,8 +45,6 @@ TYPES = {
     "kind": tree.Type("text", choices=("low", "high")),
 }  # fmt: skip
 REQUIRED = {"j", "e", "u", "other_day", "rest"}
-COLUMNS = {"integer": "BIGINT", "text": "TEXT", "boolean": "BOOLEAN", "date": "DATE",
-           "datetime": "TIMESTAMP", "time": "TIME", "number": "DOUBLE PRECISION", "duration": "INTEGER"}  # fmt: skip
 FIELDS = {name: Entry("value", kind, name in REQUIRED) for name, kind in TYPES.items()}
 SCOPE = {
     "Hive": FIELDS | {"up": Entry("reference", target="Site"), "must": Entry("reference", required=True, target="Site"),
@@ -336,19 +335,24 @@ def objects(data: dict[str, list[dict[str, Any]]]) -> dict[str, list[SimpleNames
     return made
 
 
-def tables(sqlite: bool) -> Iterator[str]:
+def tables(ddl: Ddl) -> Iterator[str]:
     for model in SCOPE:
         columns = ["id INTEGER PRIMARY KEY"]
         for name, entry in SCOPE[model].items():
             kind = entry.type
             if entry.what == "reference":
                 columns.append(f'"{name}_id" INTEGER')
-            elif entry.what == "value" and kind.name == "decimal":
-                columns.append(f'"{name}" {"BIGINT" if sqlite else f"NUMERIC(9, {kind.places})"}')
             elif entry.what == "value":
-                columns.append(f'"{name}" {COLUMNS[kind.name]}')
-        yield f"CREATE TABLE {model.lower()} ({', '.join(columns)})"
+                columns.append(f'"{name}" {ddl.type_name(_neutral(kind))}')
+        yield f"CREATE TABLE {model.lower()} ({', '.join(columns)}){ddl.options}"
     yield "CREATE TABLE hive_seen (hive_id INTEGER, site_id INTEGER)"
+
+
+def _neutral(kind: tree.Type) -> str:
+    """The type of a column that holds such values."""
+    words = {"integer": "bigint", "datetime": "timestamp", "number": "double"}
+    words |= {"duration": "seconds", "decimal": f"decimal 9 {kind.places}"}
+    return words.get(kind.name, kind.name)
 
 
 def inserts(data: dict[str, list[dict[str, Any]]], sql: Sql) -> Iterator[str]:
@@ -373,12 +377,16 @@ def inserts(data: dict[str, list[dict[str, Any]]], sql: Sql) -> Iterator[str]:
 
 
 @pytest.fixture(scope="module")
-def server() -> Iterator[Any]:
-    with postgresql() as connect:
-        connection = connect()
-        for statement in tables(sqlite=False):
-            connection.execute(statement)
-        yield connection
+def databases(tmp_path_factory: pytest.TempPathFactory) -> Iterator[list[Database]]:
+    """One of each, with the tables of the rules."""
+    folder = tmp_path_factory.mktemp("rules")
+    with ExitStack() as stack:
+        found = [stack.enter_context(opened(word, folder)) for word in WORDS]
+        for database in found:
+            database.prepare({}, ZONE)
+            for statement in tables(database.ddl):
+                database.run(statement)
+        yield found
 
 
 def plain(value: Any, kind: tree.Type) -> Any:
@@ -395,6 +403,8 @@ def plain(value: Any, kind: tree.Type) -> Any:
         return int(value)
     if kind.name == "number":
         return float(value)
+    if kind.name == "time" and isinstance(value, dt.timedelta):
+        return (dt.datetime.min + value).time()
     if kind.name in ("date", "datetime", "time") and isinstance(value, str):
         kinds = {"date": dt.date, "datetime": dt.datetime, "time": dt.time}
         return kinds[kind.name].fromisoformat(value)
@@ -430,25 +440,21 @@ def by_numpy(node: tree.Node, data: dict[str, list[dict[str, Any]]]) -> list[Any
     return found
 
 
-def by_sqlite(node: tree.Node, data: dict[str, list[dict[str, Any]]]) -> list[Any]:
-    connection = sqlite3.connect(":memory:")
-    prepare(connection, ZONE)
-    sql = Sqlite(Names(), NOW, ZONE)
-    for statement in (*tables(sqlite=True), *inserts(data, sql)):
-        connection.execute(statement)
+def by_database(
+    node: tree.Node, data: dict[str, list[dict[str, Any]]], database: Database
+) -> list[Any]:
+    sql = database.sql(Names(), NOW, ZONE)
     query = f'SELECT {sql.write(node, "hive")} FROM "hive" ORDER BY id'
-    found = [value for (value,) in connection.execute(query)]
-    if node.type.name == "decimal":
+    database.run("BEGIN")
+    try:
+        for statement in inserts(data, sql):
+            database.run(statement)
+        found = [value for (value,) in database.run(query)]
+    finally:
+        database.run("ROLLBACK")
+    if node.type.name == "decimal" and not database.ddl.exact:
         found = [None if v is None else Decimal(v).scaleb(-node.type.places) for v in found]
     return [plain(value, node.type) for value in found]
-
-
-def by_postgresql(node: tree.Node, data: dict[str, list[dict[str, Any]]], server: Any) -> list[Any]:
-    sql = Postgresql(Names(), NOW, ZONE)
-    server.execute("TRUNCATE hive, site, hive_seen")
-    server.execute("; ".join(inserts(data, sql)))
-    query = f'SELECT {sql.write(node, "hive")} FROM "hive" ORDER BY id'
-    return [plain(value, node.type) for (value,) in server.execute(query).fetchall()]
 
 
 @st.composite
@@ -467,13 +473,15 @@ def cases(draw: st.DrawFn) -> tuple[str, dict[str, list[dict[str, Any]]]]:
 
 @given(cases())
 @settings(max_examples=400, phases=(Phase.explicit, Phase.reuse, Phase.generate))
-def test_all_targets_agree(server: Any, case: tuple[str, dict[str, list[dict[str, Any]]]]) -> None:
+def test_all_targets_agree(
+    databases: list[Database], case: tuple[str, dict[str, list[dict[str, Any]]]]
+) -> None:
     text, data = case
     node = typed(text)
     by_hand = by_python(node, data)
     assert by_numpy(node, data) == by_hand, text
-    assert by_sqlite(node, data) == by_hand, text
-    assert by_postgresql(node, data, server) == by_hand, text
+    for database in databases:
+        assert by_database(node, data, database) == by_hand, (database.word, text)
 
 
 @given(texts())

@@ -10,7 +10,7 @@ from declared import declarations, understand
 from hypothesis import assume, given, settings
 
 from welbik.schema import names
-from welbik.storage.ddl import create_indexes, create_table
+from welbik.storage.sqlite import Sqlite
 from welbik.storage.tables import fingerprint, table_of, tables_of
 
 PLURALS = {
@@ -60,7 +60,7 @@ COLUMNS = [
 def test_a_field_becomes_a_column(declared: str, column: str, check: str | None) -> None:
     schema, problems = understand(f"model Thing\n    {declared}\nmodel Other\n    n text\n")
     assert not problems
-    statement = create_table(table_of(schema.models["Thing"], schema), {})[0]
+    statement = Sqlite.ddl.create_table(table_of(schema.models["Thing"], schema), {})[0]
     assert column in statement
     assert (check in statement) if check else ("CHECK" not in statement)
 
@@ -73,7 +73,7 @@ def test_any_tables_are_valid_sql_with_the_declared_columns(text: str) -> None:
     connection = sqlite3.connect(":memory:")
     for model in schema.parents_first:
         table = table_of(model, schema)
-        for statement in create_table(table, {}) + create_indexes(table):
+        for statement in Sqlite.ddl.create_table(table, {}) + Sqlite.ddl.create_indexes(table):
             connection.execute(statement)
         found = [row[1] for row in connection.execute(f'PRAGMA table_info("{model.table}")')]
         assert found[0] == "id" and found[1:] == [column.name for column in table.columns]

@@ -12,7 +12,7 @@ import pytest
 from conftest import Project
 from served import Visitor, served
 
-from welbik.storage.sqlite import Database
+from welbik.storage.sqlite import Sqlite
 
 HIVE = {"code": "ZZ-0001", "keeper": "1", "frames": "10", "kind": "long", "opened": "2024-05-06"}
 
@@ -207,7 +207,7 @@ def test_a_database_that_goes_missing_is_no_riddle(built: Project) -> None:
 
 
 def test_a_locked_database_is_waited_for(visitor: Visitor, built: Project) -> None:
-    database = Database(built.root / "bees.db")
+    database = Sqlite(built.root / "bees.db")
     with database.transaction():
         assert visitor.ask("/hives").status == 200
     assert visitor.send("/hives/new", HIVE).status == 303

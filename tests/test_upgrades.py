@@ -18,7 +18,7 @@ from welbik.migrations.difference import difference
 from welbik.migrations.run import statements
 from welbik.problems import WelbikError
 from welbik.schema.model import Schema
-from welbik.storage.sqlite import Database
+from welbik.storage.sqlite import Sqlite
 from welbik.storage.tables import tables_of
 
 _CHECK = re.compile(r'CONSTRAINT ("\w+") CHECK \(((?:[^()]|\([^()]*\))*)\)')
@@ -44,7 +44,7 @@ def _grown(draw: st.DrawFn) -> tuple[str, str]:
     return "\n".join(kept), text
 
 
-def _shape(database: Database) -> dict[str, list[object]]:
+def _shape(database: Sqlite) -> dict[str, list[object]]:
     """Columns in alphabetical order with their types and keys, and the CHECKs, of every table."""
     found: dict[str, list[object]] = {}
     ask = database.connection.execute
@@ -58,14 +58,14 @@ def _shape(database: Database) -> dict[str, list[object]]:
     return found
 
 
-def _migrate(database: Database, before: Schema | None, after: Schema) -> None:
+def _migrate(database: Sqlite, before: Schema | None, after: Schema) -> None:
     tables = tables_of(before) if before else {}
     change = difference(tables, after)
     # Whatever grows has a way: a refusal is a mistake.
     assert not change.refused, change.refused
     try:
         number = 2 if before else 1
-        made = statements(tables, change.steps, NOW)
+        made = statements(Sqlite.ddl, tables, change.steps, NOW)
         database.migrate("next", f"{number}", "", made, number)
     except WelbikError as error:
         # Rows that were made before a rule, or before a field that is required and has no default,
@@ -81,8 +81,8 @@ def test_a_grown_database_is_the_same_and_keeps_its_rows(texts: tuple[str, str])
     assume(not first and not second and small.models)
     with TemporaryDirectory() as folder:
         grown, fresh = (
-            Database(Path(folder) / "grown.db", create=True),
-            Database(Path(folder) / "fresh.db", create=True),
+            Sqlite(Path(folder) / "grown.db", create=True),
+            Sqlite(Path(folder) / "fresh.db", create=True),
         )
         _migrate(grown, None, small)
         fill(grown, Drawer(small, 1), small.seed)
@@ -105,6 +105,6 @@ def test_a_grown_database_is_the_same_and_keeps_its_rows(texts: tuple[str, str])
         fresh.close()
 
 
-def _rows(database: Database, table: str, columns: list[str]) -> list[sqlite3.Row]:
+def _rows(database: Sqlite, table: str, columns: list[str]) -> list[sqlite3.Row]:
     names = ", ".join(f'"{column}"' for column in ["id", *columns])
     return database.connection.execute(f'SELECT {names} FROM "{table}" ORDER BY id').fetchall()

@@ -15,7 +15,16 @@ from .python import call, doc, from_import, keywords, names_used, tuple_of
 from .query_code import Queries
 from .rule_code import attribute_of, shape_rules
 
-_KIT = ("fields", "forms", "relations", "clock", "columns", "attachments", "embedded")
+_KIT = (
+    "fields",
+    "forms",
+    "relations",
+    "clock",
+    "columns",
+    "attachments",
+    "embedded",
+    "expressions",
+)
 
 
 def form_context(schema: Schema, model: Model) -> dict[str, Any]:

@@ -115,7 +115,11 @@ def _imports(
     names += [name for name in ("relationship", "column_property") if name in used]
     lines += [from_import("sqlalchemy.orm", names), ""]
     local = [import_model(schema, name) for name in joined]
-    kit = [name for name in ("clock", "columns", "history", "uploads", "words") if name in used]
+    kit = [
+        name
+        for name in ("clock", "columns", "expressions", "history", "uploads", "words")
+        if name in used
+    ]
     local += [from_import("..kit", kit)] if kit else []
     local.append(from_import("..kit.database", ["Base", *(["live"] if "live" in used else [])]))
     local += ["from ..kit.show import show"] if "show" in used else []

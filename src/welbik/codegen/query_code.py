@@ -1,7 +1,7 @@
 """Expressions as SQLAlchemy source: conditions and values inside the application's queries.
 
 Other tables stand in as `sa.table(…).alias(…)`, so no model's module needs another's. What
-databases write differently goes through `columns.sql`, whose texts `rules.sql` gives.
+databases write differently goes through the kit's `expressions`.
 """
 
 from __future__ import annotations
@@ -12,10 +12,9 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 
 from ..kinds.literals import quote
-from ..rules.patterns import Pattern
+from ..rules.patterns import explicit, render
 from ..rules.python import length_source
-from ..rules.sql import Postgresql, Sqlite
-from ..rules.tree import BOOLEAN, Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
+from ..rules.tree import Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
 from ..schema.model import Field, Reference, Schema
 from ..schema.tables import SchemaNames
 from .column_code import column_type
@@ -67,7 +66,7 @@ class Queries:
         """Source of an SQL condition, or value."""
         if isinstance(node, Clock):
             # As a column by itself a parameter would lose what tells it when the query is cached.
-            return _sql(["{0}"] * 2, [self._write(node, None)], node.type)
+            return f"expressions.itself({self._write(node, None)})"
         return _unwrapped(self._write(node, None))
 
     value = condition
@@ -179,8 +178,10 @@ class Queries:
         function = f"sa.func.{node.function}({value})"
         if node.function == "avg":
             assert node.value is not None
-            total = self._template("cast", [f"sa.func.sum({value})"], node.value.type, node.type)
+            total = _cast(f"sa.func.sum({value})", node.value.type, node.type)
             function = f"{total} / sa.func.nullif(sa.func.count({value}), 0)"
+        elif node.function == "sum" and node.type.name == "integer":
+            function = f"expressions.total({value})"
         where = self._write(node.where, last) if node.where is not None else ""
         found = self._select(function, way, where)
         if node.function != "count" or all(step.required for step in node.path):
@@ -203,16 +204,17 @@ class Queries:
             return self._compared(node, here, _SIGNS[word])
         parts = [first, *(self._operand(part, here) for part in node.operands[1:])]
         if word == "local_date":
-            return f"columns.day({first})"
+            return f"expressions.local_day({first})"
         if word == "cast":
             have = node.operands[0].type
             if have.name == "integer" and node.type.name == "days":
                 return first
-            return self._template("cast", parts, have, node.type)
-        exact = any(part.type.name in ("decimal", "duration") for part in (node, *node.operands))
-        if word in _PLAIN and not exact:
-            return f"({parts[0]} {word} {parts[1]})"
-        return self._by_text(node, parts)
+            return _cast(first, have, node.type)
+        if word in _PLAIN or word == "neg":
+            exact = any(p.type.name in ("decimal", "duration") for p in (node, *node.operands))
+            found = f"(-{first})" if word == "neg" else f"({parts[0]} {word} {parts[1]})"
+            return f"sa.type_coerce({_unwrapped(found)}, {_sa_type(node.type)})" if exact else found
+        return _called(node, parts)
 
     def _compared(self, node: Apply, here: StandIn | None, sign: str) -> str:
         left, right = node.operands
@@ -259,51 +261,48 @@ class Queries:
                 return f"sa.{other}_({parts})"
         return f"sa.not_({self._write(node, here)})"
 
-    def _template(self, word: str, parts: list[str], have: Type, wanted: Type) -> str:
-        made = [dialect(self.names).cast("{0}", have, wanted) for dialect in (Sqlite, Postgresql)]
-        return _sql(made, parts, wanted)
 
-    def _by_text(self, node: Apply, parts: list[str]) -> str:
-        """An operation in the words of each database, its operands put in by number."""
-        if node.pattern is not None:
-            return _matching(node.pattern, parts[0])
-        # How many places to round to is part of the text itself.
-        told = node.operands[1:] if node.word in ("round", "to_exact") else ()
-        open_ = node.operands[:1] if told else node.operands
-        holes = (Value("", f"{{{n}}}", part.type) for n, part in enumerate(open_))
-        asked = Apply(node.word, (*holes, *told), node.type)
-        made = [dialect(self.names).write(asked, "") for dialect in (_Sqlite, _Postgresql)]
-        return _sql(made, parts[: len(open_)], node.type)
+def _cast(value: str, have: Type, wanted: Type) -> str:
+    """A value as one of another type."""
+    if wanted.name == "number":
+        places = [str(have.places)] if have.name == "decimal" else []
+        return value if have.name == "number" else _call("as_number", value, *places)
+    if wanted.name == "decimal" and wanted.places != have.places:
+        return _call("as_exact", value, str(have.places), str(wanted.places))
+    return value
 
 
-class _Sqlite(Sqlite):
-    """SQLite's words around operands that are put in later, named by their numbers."""
+def _called(node: Apply, parts: list[str]) -> str:
+    """What each database writes its own way, as a call of the kit."""
+    word, first, have = node.word, parts[0], node.operands[0].type
+    if node.pattern is not None:
+        return _call("matches", first, quote(render(explicit(node.pattern.tree))))
+    if word == "||":
+        return f"{first}.concat({parts[1]})"
+    if word == "abs":
+        return f"sa.func.abs({first})"
+    if word == "round":
+        given = [f"have={have.places}"] if have.name != "number" else []
+        return _call("rounded", first, _places(node), *given)
+    if word == "to_exact":
+        return _call(word, first, _places(node))
+    if word in ("least", "greatest"):
+        return _call(word, *parts, _sa_type(node.type))
+    if word in ("year", "month", "day"):
+        return _call("part", quote(word), first)
+    if word == "shift":
+        return _call("days_later" if node.type.name == "date" else "moment_later", *parts)
+    return _call({"/": "divided", "trim": "trimmed"}.get(word, word), *parts)
 
-    def _value(self, node: Value, row: str) -> str:
-        return node.name
+
+def _places(node: Apply) -> str:
+    places = node.operands[1]
+    assert isinstance(places, Const)
+    return str(places.value)
 
 
-class _Postgresql(Postgresql):
-    """PostgreSQL's words, likewise."""
-
-    def _value(self, node: Value, row: str) -> str:
-        return node.name
-
-
-def _matching(pattern: Pattern, text: str) -> str:
-    """Whether a text has a form: that is an operand too, as each database reads it."""
-    forms = [Sqlite.form(pattern), Postgresql.form(pattern)]
-    literals = [f"sa.literal({quote(form)})" for form in forms]
-    made = [f"({{0}} {Sqlite.matching} {{1}})", f"({{0}} {Postgresql.matching} {{2}})"]
-    return _sql(made, [text, *literals], BOOLEAN)
-
-
-def _sql(texts: list[str], parts: list[str], kind: Type) -> str:
-    sqlite, other = texts
-    shown = [quote(sqlite), *parts, f"type_={_sa_type(kind)}"]
-    if other != sqlite:
-        shown.append(f"other={quote(other)}")
-    return f"columns.sql({', '.join(shown)})"
+def _call(name: str, *arguments: str) -> str:
+    return f"expressions.{name}({', '.join(map(_unwrapped, arguments))})"
 
 
 def _sa_type(kind: Type) -> str:

@@ -48,7 +48,10 @@ def _imports(schema: Schema, model: Model, used: set[str], models: set[str]) -> 
     lines += ["from decimal import Decimal"] if "Decimal" in used else []
     lines += [""] if lines else []
     lines += ["import sqlalchemy as sa", ""] if "sa" in used else []
-    kit = ["rules", *(name for name in ("clock", "columns", "logic") if name in used)]
+    kit = [
+        "rules",
+        *(name for name in ("clock", "columns", "expressions", "logic") if name in used),
+    ]
     local = [import_model(schema, name) for name in models - {model.name}]
     local.append(from_import("..kit", kit))
     lines += sorted(local, key=lambda line: line.split()[1])

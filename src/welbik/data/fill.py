@@ -12,8 +12,9 @@ import numpy as np
 
 from ..problems import WelbikError
 from ..schema.model import Field, Model, Reference
-from ..storage.encoding import encode
-from ..storage.sqlite import Database
+from ..storage.backend import Database
+from ..storage.neutral import encode
+from ..storage.tables import tables_of
 from .columns import Drawn
 from .drawer import Drawer
 from .fixed import counts_with_fixed
@@ -55,15 +56,16 @@ def fill(
     and every rule is asked of the database at the end. One transaction holds it all. Made-up
     uploads are written to the folder `files`.
     """
+    database.prepare(tables_of(drawer.schema), drawer.here.timezone)
     with database.transaction():
         filling = _Filling(database, drawer, counts, tell)
         for model in drawer.schema.parents_first:
             filling.model(model)
         filling.pairs()
-        if filling.found.added:
-            database.learn()
         if files is not None:
             write_uploads(drawer.schema, set(filling.found.added), files)
+    if filling.found.added:
+        database.learn()
     return filling.found
 
 
@@ -75,7 +77,6 @@ class _Filling:
     ) -> None:
         self.database, self.drawer, self.tell = database, drawer, tell
         schema = drawer.schema
-        database.prepare(drawer.here.timezone)
         self.asked = counts
         self.wanted = counts_with_fixed(schema, dict(counts))
         self.world = drawer.world = World(database, schema, self.wanted)
@@ -201,17 +202,18 @@ class _Filler:
                     "ask for fewer rows in 'seed', or remove stored ones",
                 )
             stop = start + min(missing, BATCH)
-            rows = self._rows(start, stop)
-            self.database.insert(self.model.table, columns, rows)
+            made = self._columns(start, stop)
+            count = len(made[0])
+            self.database.insert(self.model.table, columns, made)
             if given:
-                keys += [row[columns.index(key)] for row in rows]
-            self.next_id += len(rows)
-            missing -= len(rows)
+                keys += made[columns.index(key)]
+            self.next_id += count
+            missing -= count
             start = stop
-            self.filling.tell(self.model.name, len(rows))
+            self.filling.tell(self.model.name, count)
         return keys
 
-    def _rows(self, start: int, stop: int) -> list[tuple[object, ...]]:
+    def _columns(self, start: int, stop: int) -> list[Sequence[object]]:
         drawn = self.drawer.draw(self.model, start, stop, self.counts)
         columns = [self._encoded(member, drawn[member.name]) for member in self.model.members]
         count = len(columns[0]) if columns else stop - start
@@ -224,9 +226,8 @@ class _Filler:
             now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S.%f")
             columns += [[now] * count] * 2
         if self.model.key:
-            return list(zip(*columns, strict=True))
-        ids = range(self.next_id, self.next_id + count)
-        return list(zip(ids, *columns, strict=True))
+            return [*columns]
+        return [range(self.next_id, self.next_id + count), *columns]
 
     def _give(self, columns: list[list[object]]) -> None:
         """Puts the values that are not made up into the first rows."""

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..schema.model import Many, Model
 from ..schema.tables import SchemaNames
-from ..storage.sqlite import Database
+from ..storage.backend import Database
 from .drawer import Drawer
 from .streams import RowStream
 
@@ -37,7 +37,6 @@ def add_pairs(database: Database, drawer: Drawer, model: Model, many: Many, ther
     if not theirs or len(mine) <= there:
         return
     chosen = positions(drawer, model, many, there, len(mine), len(theirs))
-    pairs = [
-        (mine[there + at], theirs[position]) for at, row in enumerate(chosen) for position in row
-    ]
-    database.insert(many.table, [many.column, many.target_column], pairs)
+    owners = [mine[there + at] for at, row in enumerate(chosen) for _ in row]
+    others = [theirs[position] for row in chosen for position in row]
+    database.insert(many.table, [many.column, many.target_column], [owners, others])

@@ -13,8 +13,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..schema.model import Field, FixedRows, Model, Reference, Schema
-from ..storage.encoding import encode
-from ..storage.sqlite import Database
+from ..storage.backend import Database
+from ..storage.neutral import encode
+from ..storage.tables import tables_of
 from .columns import Here
 from .fixed import declared_value
 
@@ -160,6 +161,7 @@ class FixedTable:
 
 def out_of_step(database: Database, schema: Schema, here: Here) -> int:
     """How many fixed rows are missing, or are not as the declaration has come to say."""
+    database.prepare(tables_of(schema), here.timezone)
     keys: dict[str, Sequence[object]] = {}
     count = 0
     for model in schema.parents_first:

@@ -6,12 +6,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ..problems import WelbikError
-from ..rules.sql import Sqlite
 from ..rules.tree import Aggregate, Node, Value, walk
 from ..schema.model import Field, Model, Reference, Rule, Schema
 from ..schema.tables import SchemaNames
-from ..storage.encoding import decode
-from ..storage.sqlite import Database
+from ..storage.backend import Database
+from ..storage.neutral import decode
 from .world import has_bin
 
 
@@ -67,7 +66,7 @@ class Verifier:
 
     def _keys(self, model: Model, rule: Rule) -> set[object]:
         names = SchemaNames(self.schema)
-        sql = Sqlite(names, zone=self.timezone)
+        sql = self.database.sql(names, zone=self.timezone)
         condition = sql.write(rule.node, model.table)
         return self.database.breaking_keys(
             model.table, names.key(model.name), condition, live=has_bin(model)
@@ -85,8 +84,9 @@ def worked_out(
         keys = key.kind.held(decode(key.kind.stored().type, keys)[0].tolist())
     found = {}
     for member in model.computed:
-        formula = Sqlite(names, zone=timezone).write(member.formula, model.table)
-        values, empty = decode(member.kind.stored().type, database.computed(model.table, formula))
+        formula = database.sql(names, zone=timezone).write(member.formula, model.table)
+        type_ = member.kind.stored().type
+        values, empty = decode(type_, database.computed(model.table, formula, type_))
         held = member.kind.held(values.tolist())
         told = [None if nothing else one for one, nothing in zip(held, empty, strict=True)]
         found[member.name] = dict(zip(keys, told, strict=True))

@@ -17,8 +17,8 @@ from ..rules.tree import Hop
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
 from ..schema.tables import SchemaNames
-from ..storage.encoding import decode
-from ..storage.sqlite import Database
+from ..storage.backend import Database
+from ..storage.neutral import decode
 
 Positions = NDArray[np.int64]
 

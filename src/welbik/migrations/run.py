@@ -8,13 +8,15 @@ from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
-from ..storage import ddl, sqlite
-from ..storage.tables import Tables
+from ..storage.backend import Database
+from ..storage.ddl import Ddl
+from ..storage.tables import Table, Tables
 from .files import Migration
 from .steps import (
     AddColumn,
     AddIndex,
     CreateTable,
+    DropColumn,
     DropIndex,
     DropTable,
     RenameColumn,
@@ -45,27 +47,52 @@ def pending(
     return list(migrations[len(applied) :])
 
 
-def statements(tables: Tables, steps: Sequence[Step], today: dt.datetime) -> list[str]:
-    """The SQL of steps, in order. `today` stands in for `today` and `now` of defaults."""
+def statements(ddl: Ddl, tables: Tables, steps: Sequence[Step], today: dt.datetime) -> list[str]:
+    """A database's SQL of steps, in order. `today` stands in for `today` and `now` of defaults."""
     out: list[str] = []
     state = dict(tables)
     made = {step.table.name: step.table for step in steps if isinstance(step, CreateTable)}
     keys = {name: table.key for name, table in (state | made).items() if table.key}
     for step in steps:
         following = after(state, [step])
-        out += _sql(step, state, following, keys, today)
+        out += _sql(ddl, step, state, following, keys, today)
         state = following
+    # What is referred to may be made later than what refers to it.
+    for table in state.values():
+        before = tables.get(_earlier(table.name, steps))
+        new = [c for c in table.columns if c.references and _is_new(c.name, table, before, steps)]
+        out += ddl.add_references(table, new, keys)
     return out
 
 
+def _earlier(table: str, steps: Sequence[Step]) -> str:
+    """What a table was called before the steps."""
+    for step in reversed(steps):
+        if isinstance(step, RenameTable) and step.name == table:
+            table = step.table
+    return table
+
+
+def _is_new(column: str, table: Table, before: Table | None, steps: Sequence[Step]) -> bool:
+    for step in reversed(steps):
+        if isinstance(step, RenameColumn) and (step.table, step.name) == (table.name, column):
+            column = step.old
+    return before is None or before.column(column) is None
+
+
 def _sql(
-    step: Step, before: Tables, following: Tables, keys: dict[str, str], today: dt.datetime
+    ddl: Ddl,
+    step: Step,
+    before: Tables,
+    following: Tables,
+    keys: dict[str, str],
+    today: dt.datetime,
 ) -> list[str]:
     if isinstance(step, CreateTable):
         return ddl.create_table(step.table, keys) + ddl.create_indexes(step.table)
     old = before[step.table]
     if isinstance(step, RenameTable):
-        return ddl.rename_table(old, following[step.name])
+        return ddl.rename_table(old, following[step.name], keys)
     if isinstance(step, DropTable):
         return ddl.drop_table(step.table)
     new = following[step.table]
@@ -73,16 +100,18 @@ def _sql(
         fill = _settle(step, today).fill
         return ddl.add_column(old, new, step.column, fill, keys, made=step.made)
     if isinstance(step, RenameColumn):
-        return ddl.rename_column(step.table, step.old, step.name)
+        return ddl.rename_column(old, new, step.old, step.name, keys)
     if isinstance(step, AddIndex):
-        return [ddl.create_index(step.table, step.index)]
+        return ddl.add_index(new, step.index)
     if isinstance(step, DropIndex):
-        return [ddl.drop_index(step.table, step.index)]
-    return ddl.rebuild(old, new, {}, keys)
+        return [ddl.drop_index(step.table, step.index.name(step.table))]
+    if isinstance(step, DropColumn):
+        return ddl.drop_column(old, new, step.name, keys)
+    return ddl.set_rules(old, new, keys)
 
 
 def _explained(
-    database: sqlite.Database, state: Tables, migration: Migration, error: WelbikError
+    database: Database, state: Tables, migration: Migration, error: WelbikError
 ) -> WelbikError:
     """Says which stored rows break a rule that is new, where that is why a migration failed."""
     before: list[Step] = []
@@ -100,7 +129,7 @@ def _explained(
     return error
 
 
-def _check_can_have(database: sqlite.Database, step: AddColumn, table: str) -> None:
+def _check_can_have(database: Database, step: AddColumn, table: str) -> None:
     """Raises WelbikError where rows are there and would be without what is required."""
     rows = database.count(table) if not (step.fill or step.made) else 0
     if not rows:
@@ -141,7 +170,7 @@ def _settle(step: AddColumn, today: dt.datetime) -> AddColumn:
 
 
 def run_migrations(
-    database: sqlite.Database,
+    database: Database,
     migrations: Sequence[Migration],
     timezone: str,
     tell: Callable[[Migration], None] = lambda migration: None,
@@ -165,7 +194,7 @@ def run_migrations(
             if isinstance(step, AddColumn) and step.column.required and step.table in state:
                 _check_can_have(database, step, state[step.table].name)
         today = dt.datetime.now(ZoneInfo(timezone))
-        todo_sql = statements(state, migration.steps, today)
+        todo_sql = statements(database.ddl, state, migration.steps, today)
         try:
             ran = database.migrate(
                 migration.name, migration.digest, migration.schema, todo_sql, migration.number

@@ -15,8 +15,8 @@ from ..migrations.run import pending, run_migrations, statements
 from ..migrations.steps import after
 from ..problems import WelbikError
 from ..schema.model import Schema
-from ..storage.connect import connect, database_path
-from ..storage.sqlite import Database
+from ..storage.backend import Database
+from ..storage.connect import connect, known
 from ..storage.tables import fingerprint
 from .settings import Settings
 from .writing import write_all
@@ -51,7 +51,7 @@ def take_back(settings: Settings, name: str) -> bool:
     path = settings.root / name
     try:
         database = open_database(settings)
-        applied = {migration for migration, _, _ in database.applied()}
+        applied = {migration for migration, _, _ in database.applied()} | database.begun()
         database.close()
     except WelbikError:
         applied = set()
@@ -64,29 +64,40 @@ def take_back(settings: Settings, name: str) -> bool:
 def open_database(settings: Settings, *, create: bool = False) -> Database:
     """The project's database; a missing one is made only with `create`."""
     with _told_whence(settings):
-        path = database_path(settings.address, settings.root)
-        if not create and path.parent.is_dir() and not path.exists():
-            raise WelbikError(f"there is no database at {path} yet", "make it with: welbik migrate")
+        missing = not create and _is_missing(settings)
+    if missing:
+        place = database_place(settings)
+        raise WelbikError(f"there is no database at {place} yet", "make it with: welbik migrate")
+    with _told_whence(settings):
         return connect(settings.address, settings.root, create=create)
 
 
 @contextmanager
 def _told_whence(settings: Settings) -> Iterator[None]:
-    """Says with what is wrong with an address that the environment has it."""
+    """Says with what is wrong with an address which setting has it."""
     try:
         yield
     except WelbikError as error:
-        if settings.address_from == "DATABASE_URL":
-            error.remedy += " (the address comes from DATABASE_URL)"
+        error.remedy += f" (the address comes from {settings.address_from})"
         raise
+
+
+def database_place(settings: Settings) -> str:
+    """Where the project's database is, for people to read."""
+    found, address = known(settings.address)
+    return found.place(address, settings.root)
+
+
+def _is_missing(settings: Settings) -> bool:
+    found, address = known(settings.address)
+    return found.is_missing(address, settings.root)
 
 
 def unseen(settings: Settings, change: Change) -> list[Migration]:
     """The migrations that the database has not had; all of them where there is no database yet."""
     with _told_whence(settings):
-        path = database_path(settings.address, settings.root)
-    if not path.exists():
-        return change.existing
+        if _is_missing(settings):
+            return change.existing
     database = open_database(settings)
     try:
         return pending(change.existing, database.applied())
@@ -96,10 +107,11 @@ def unseen(settings: Settings, change: Change) -> list[Migration]:
 
 def pending_sql(settings: Settings, change: Change) -> list[str]:
     """The SQL that migrating would run now."""
+    ddl = known(settings.address)[0].ddl
     todo = unseen(settings, change)
     done = change.existing[: len(change.existing) - len(todo)]
     steps = [step for migration in todo for step in migration.steps] + change.difference.steps
-    return statements(tables_after(done), steps, dt.datetime.now(ZoneInfo(settings.timezone)))
+    return statements(ddl, tables_after(done), steps, dt.datetime.now(ZoneInfo(settings.timezone)))
 
 
 def ready_database(settings: Settings, schema: Schema) -> Database:

@@ -54,7 +54,13 @@ class Settings:
 
     @property
     def address_from(self) -> str:
-        return "DATABASE_URL" if os.environ.get("DATABASE_URL") else f"'database' in {FILE}"
+        """Which setting says where the database is, and where it stands."""
+        if os.environ.get("DATABASE_URL"):
+            return "DATABASE_URL in the environment"
+        lines = (self.root / FILE).read_text("utf-8", "replace").splitlines()
+        found = [n for n, line in enumerate(lines, 1) if re.match(r"database\s*=", line)]
+        place = f"line {found[0]}" if found else "where it is not said: this is the default"
+        return f"'database' in {FILE}, {place}"
 
     def for_build(self) -> dict[str, Any]:
         """What the generated code is told."""

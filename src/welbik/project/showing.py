@@ -8,7 +8,7 @@ from ..codegen.form_code import control_name
 from ..rules.text import as_text
 from ..schema.form_schema import form_schema
 from ..schema.model import AnyMember, Collection, Computed, Field, Many, Model, Reference, Schema
-from ..storage.ddl import sql_type
+from ..storage.ddl import Ddl
 from ..storage.tables import table_of
 
 _SELECT_MOST = 50
@@ -123,7 +123,7 @@ def _field(field: Field) -> dict[str, Any]:
 def _sql(type_: str) -> str:
     """The type of a column in SQL's own words, whatever a database makes of it."""
     word, *numbers = type_.split()
-    return f"DECIMAL({', '.join(numbers)})" if word == "decimal" else sql_type(type_)
+    return f"DECIMAL({', '.join(numbers)})" if word == "decimal" else Ddl().type_name(type_)
 
 
 def _entered(schema: Schema, reference: Reference) -> str:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 from ..codegen.files import application_files
 from ..migrations.run import pending
 from ..problems import WelbikError
 from ..schema.model import Schema
-from ..storage.sqlite import Database
-from .database import declared_change, open_database
+from ..storage.backend import Database
+from .database import database_place, declared_change, open_database
 from .declarations import read_declarations
 from .settings import Settings
 from .writing import Plan, plan
@@ -87,17 +86,13 @@ def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:
                 "database", f"{_count(len(missing), 'migration')} not run", "welbik migrate"
             )
         else:
-            yield Finding("database", f"has every migration: {_near(database.path, settings.root)}")
+            yield Finding("database", f"has every migration: {database_place(settings)}")
         if not missing and not change.difference:
             yield _rows(settings, schema, database)
     except WelbikError as error:
         yield Finding("database", error.message, error.remedy)
     finally:
         database.close()
-
-
-def _near(path: Path, root: Path) -> Path:
-    return path.relative_to(root) if path.is_relative_to(root) else path
 
 
 def _rows(settings: Settings, schema: Schema, database: Database) -> Finding:

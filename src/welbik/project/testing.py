@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
+import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from ..data.supply import Factory
 from ..data.verify import Verifier, worked_out
 from ..migrations.files import read_migrations
 from ..migrations.run import run_migrations
 from ..problems import WelbikError
-from ..storage.sqlite import Database
+from ..schema.model import Schema
+from ..storage.address import read_address
+from ..storage.backend import Database
+from ..storage.connect import connect, known
+from ..storage.tables import tables_of
 from .database import FOLDER, declared_change
 from .declarations import schema_of
 from .settings import read_settings
 
 
-def make_database(root: Path, path: Path) -> None:
-    """An empty SQLite database at `path`, made by the project's migrations.
+def make_database(root: Path, address: str) -> None:
+    """A new and empty database at an address, made by the project's migrations.
 
     Raises WelbikError where the declarations are ahead of the migrations.
     """
@@ -25,11 +33,50 @@ def make_database(root: Path, path: Path) -> None:
         raise WelbikError(
             "the declarations have changed since the last migration: run welbik migrate"
         )
-    database = Database(path, create=True)
+    database = connect(address, settings.root, create=True)
     try:
         run_migrations(database, read_migrations(settings.root / FOLDER), settings.timezone)
     finally:
         database.close()
+
+
+class EmptyDatabase:
+    """A database for tests, which is as empty again before each as the migrations made it."""
+
+    def __init__(self, address: str, folder: Path, database: Database) -> None:
+        self.address, self.folder, self._database = address, folder, database
+
+    def restore(self, engine: Any) -> None:
+        """Takes all rows away; `engine` is what the site is connected by."""
+        self._database.restore(engine)
+
+    def hurry(self, connection: Any, record: object) -> None:
+        """Readies a connection of the site: what is lost with the power is made anew."""
+        self._database.hurry(connection)
+
+
+@contextmanager
+def empty_database(root: Path, folder: Path) -> Iterator[EmptyDatabase]:
+    """A new database of the kind that the project has: a file in `folder`, or one of the server's.
+
+    Nobody else's is touched: two runs side by side have one each. It is removed at the end.
+    Raises WelbikError where none can be made, or the declarations are ahead of the migrations.
+    """
+    settings = read_settings(root)
+    found, _ = known(settings.address)
+    address = found.beside(settings.address, folder, f"welbik_test_{secrets.token_hex(6)}")
+    found.make(read_address(address))
+    try:
+        make_database(root, address)
+        database = connect(address, settings.root)
+        try:
+            database.prepare(tables_of(schema_of(settings.root)), settings.timezone)
+            database.keep_empty()
+            yield EmptyDatabase(address, folder, database)
+        finally:
+            database.close()
+    finally:
+        found.remove(read_address(address))
 
 
 def made_up(root: Path) -> Factory:
@@ -38,30 +85,30 @@ def made_up(root: Path) -> Factory:
     return Factory(schema_of(settings.root), settings.seed, settings.timezone)
 
 
-def computed_values(root: Path, path: Path, model: str) -> dict[str, dict[object, object]]:
-    """What the computed fields of a model's rows in the SQLite database at `path` come to.
+def computed_values(root: Path, address: str, model: str) -> dict[str, dict[object, object]]:
+    """What the computed fields of a model's rows in the database at an address come to.
 
     By field, then by the key of the row; worked out by the database from the declarations.
     """
-    settings = read_settings(root)
-    schema = schema_of(settings.root)
-    database = Database(path)
-    try:
-        database.prepare(settings.timezone)
-        return worked_out(database, schema, schema.models[model], settings.timezone)
-    finally:
-        database.close()
+    with _stored(root, address) as (database, schema, timezone):
+        return worked_out(database, schema, schema.models[model], timezone)
 
 
-def broken_rules(root: Path, path: Path) -> list[str]:
-    """The rules that rows of the SQLite database at `path` break, as they are declared."""
-    settings = read_settings(root)
-    schema = schema_of(settings.root)
-    database = Database(path)
-    try:
-        database.prepare(settings.timezone)
+def broken_rules(root: Path, address: str) -> list[str]:
+    """The rules that rows of the database at an address break, as they are declared."""
+    with _stored(root, address) as (database, schema, timezone):
         names = set(schema.models)
-        judge = Verifier(database, schema, settings.timezone, accept=False)
+        judge = Verifier(database, schema, timezone, accept=False)
         return [str(one) for one in judge.broken(names, names)]
+
+
+@contextmanager
+def _stored(root: Path, address: str) -> Iterator[tuple[Database, Schema, str]]:
+    settings = read_settings(root)
+    schema = schema_of(settings.root)
+    database = connect(address, settings.root)
+    try:
+        database.prepare(tables_of(schema), settings.timezone)
+        yield database, schema, settings.timezone
     finally:
         database.close()

@@ -306,3 +306,17 @@ def render(node: Node) -> str:
         high = "" if node.high is None else str(node.high)
         sign = f"{{{node.low}}}" if node.low == node.high else f"{{{node.low},{high}}}"
     return inner + sign
+
+
+_NO_NEWLINE = ((0, 9), (11, 0x10FFFF))
+
+
+def explicit(node: Node) -> Node:
+    """The same pattern, in which `.` says what it leaves out."""
+    if isinstance(node, Set):
+        return Set(_NO_NEWLINE) if render(node) == "." else node
+    if isinstance(node, Sequence):
+        return Sequence(tuple(map(explicit, node.parts)))
+    if isinstance(node, Either):
+        return Either(tuple(map(explicit, node.ways)))
+    return Repeat(explicit(node.part), node.low, node.high)

@@ -1,6 +1,6 @@
 """Expressions as SQL: for CHECK constraints, conditions and values of queries.
 
-One class writes what databases share, one subclass each what they do not.
+One class writes what databases share; what they do not is in the file of each, in `storage`.
 """
 
 from __future__ import annotations
@@ -11,11 +11,8 @@ from itertools import count
 from typing import ClassVar, NamedTuple
 from zoneinfo import ZoneInfo
 
-from .patterns import Either, Pattern, Repeat, Sequence, Set, render
-from .patterns import Node as PatternNode
-from .tree import Aggregate, Apply, Clock, Const, Hop, Names, Node, Step, Type, Value, maybe_empty
-
-_NEWLINE_ONLY = ((0, 9), (11, 0x10FFFF))
+from .patterns import Pattern
+from .tree import Aggregate, Apply, Clock, Const, Hop, Names, Node, Step, Type, Value
 
 
 class _Joined(NamedTuple):
@@ -117,7 +114,9 @@ class Sql:
             if node.operands[0].type.name == "text" and word != "=":
                 first = self.ordered(first)
             return f"({first} {word} {parts[1]})"
-        if word in ("+", "-", "*", "||"):
+        if word == "||":
+            return self.joined(first, parts[1])
+        if word in ("+", "-", "*"):
             return f"({parts[0]} {word} {parts[1]})"
         if word == "neg":
             return f"(- {first})"
@@ -130,8 +129,10 @@ class Sql:
             return self.round(first, node)
         if word == "to_exact":
             return self.to_exact(first, node.type.places)
-        if word in ("length", "abs"):
-            return f"{word}({first})"
+        if word == "length":
+            return self.length(first)
+        if word == "abs":
+            return f"abs({first})"
         return self.special(word, parts, node)
 
     def special(self, word: str, parts: list[str], node: Apply) -> str:
@@ -227,174 +228,13 @@ class Sql:
     def divided(self, value: str, by: str) -> str:
         raise NotImplementedError
 
+    def joined(self, first: str, second: str) -> str:
+        """Two texts as one."""
+        return f"({first} || {second})"
 
-class Sqlite(Sql):
-    """SQLite: decimals are whole numbers of their smallest place, dates and moments ISO text.
-
-    `matches` and moments beside dates need the functions `regexp` and `local_date`,
-    which a connection registers (`storage.sqlite` and the application's kit do).
-    """
-
-    matching = "REGEXP"
-
-    def boolean(self, value: bool) -> str:
-        return "1" if value else "0"
-
-    def exact(self, value: Decimal, places: int) -> str:
-        scaled = int(value.scaleb(places))
-        return f"({scaled})" if scaled < 0 else str(scaled)
-
-    def day(self, value: dt.date) -> str:
-        return text(value.isoformat())
-
-    def time(self, value: dt.time) -> str:
-        return text(value.strftime("%H:%M:%S.%f"))
-
-    def moment(self, value: dt.datetime) -> str:
-        return text(value.isoformat(" ", "microseconds"))
-
-    def ordered(self, value: str) -> str:
-        return value
-
-    @staticmethod
-    def form(pattern: Pattern) -> str:
-        return pattern.text
-
-    def cast(self, value: str, have: Type, wanted: Type) -> str:
-        if wanted.name == "number":
-            if have.name == "decimal":
-                return f"(CAST({value} AS REAL) / 1e{have.places})"
-            return value if have.name == "number" else f"CAST({value} AS REAL)"
-        places = wanted.places - have.places
-        return f"({value} * {10**places})" if places else value
-
-    def round(self, value: str, node: Apply) -> str:
-        places = int(node.operands[1].value)  # type: ignore[union-attr,arg-type]
-        have = node.operands[0].type
-        if have.name == "number":
-            scaled = f"CAST(abs({value}) * 1e{places} + 0.5 AS INTEGER) / 1e{places}"
-            return f"(CASE WHEN {value} < 0 THEN - {scaled} ELSE {scaled} END)"
-        step = 10 ** (have.places - places)
-        whole = f"(abs({value}) + {step // 2}) / {step}"
-        return f"(CASE WHEN {value} < 0 THEN - ({whole}) ELSE {whole} END)"
-
-    def to_exact(self, value: str, places: int) -> str:
-        whole = f"CAST(abs({value}) * 1e{places} + 0.5 AS INTEGER)"
-        return f"(CASE WHEN {value} < 0 THEN - {whole} ELSE {whole} END)"
-
-    def divided(self, value: str, by: str) -> str:
-        return f"({value} / {by})"
-
-    def special(self, word: str, parts: list[str], node: Apply) -> str:
-        first = parts[0]
-        if word == "/":
-            return self.divided(first, parts[1])
-        if word == "shift":
-            days = f"({parts[1]} || ' days')"
-            if node.type.name == "date":
-                return f"date({first}, {days})"
-            return f"(strftime('%Y-%m-%d %H:%M:%S', {first}, {days}) || substr({first}, 20))"
-        if word == "days_between":
-            return f"CAST(julianday({first}) - julianday({parts[1]}) AS INTEGER)"
-        if word in ("year", "month", "day"):
-            letter = {"year": "%Y", "month": "%m", "day": "%d"}[word]
-            return f"CAST(strftime('{letter}', {first}) AS INTEGER)"
-        if word in ("least", "greatest"):
-            return f"{'min' if word == 'least' else 'max'}({first}, {parts[1]})"
-        if word == "trim":
-            return f"NULLIF(trim({first}, ' '), '')"
-        return f"{word}({first})"
-
-
-class Postgresql(Sql):
-    """PostgreSQL."""
-
-    matching = "~"
-
-    def boolean(self, value: bool) -> str:
-        return "TRUE" if value else "FALSE"
-
-    def exact(self, value: Decimal, places: int) -> str:
-        return f"({value:f})" if value < 0 else f"{value:f}"
-
-    def day(self, value: dt.date) -> str:
-        return f"DATE '{value.isoformat()}'"
-
-    def time(self, value: dt.time) -> str:
-        return f"TIME '{value.isoformat()}'"
-
-    def moment(self, value: dt.datetime) -> str:
-        return f"TIMESTAMP '{value.isoformat(' ', 'microseconds')}'"
-
-    def ordered(self, value: str) -> str:
-        return f'({value} COLLATE "C")'
-
-    @staticmethod
-    def form(pattern: Pattern) -> str:
-        return f"^({render(_explicit(pattern.tree))})$"
-
-    def cast(self, value: str, have: Type, wanted: Type) -> str:
-        if wanted.name == "number":
-            return f"CAST({value} AS double precision)"
-        return f"CAST({value} AS numeric)" if wanted.name == "decimal" else value
-
-    def round(self, value: str, node: Apply) -> str:
-        places = int(node.operands[1].value)  # type: ignore[union-attr,arg-type]
-        if node.operands[0].type.name == "number":
-            scale = f"CAST(1e{places} AS double precision)"
-            return f"(floor(abs({value}) * {scale} + 0.5) / {scale} * sign({value}))"
-        found = f"round({value}, {places})"
-        return found if node.type.name == "decimal" else f"CAST({found} AS bigint)"
-
-    def to_exact(self, value: str, places: int) -> str:
-        scale = f"CAST(1e{places} AS double precision)"
-        whole = f"CAST(floor(abs({value}) * {scale} + 0.5) * sign({value}) AS numeric)"
-        return f"({whole} / {10**places}.0)" if places else whole
-
-    def divided(self, value: str, by: str) -> str:
-        return f"({value} / NULLIF({by}, 0))"
-
-    def special(self, word: str, parts: list[str], node: Apply) -> str:
-        first = parts[0]
-        if word == "/":
-            return self.divided(first, parts[1])
-        if word == "shift":
-            if node.type.name == "date":
-                return f"({first} + CAST({parts[1]} AS integer))"
-            return f"({first} + {parts[1]} * INTERVAL '1 day')"
-        if word == "days_between":
-            return f"({first} - {parts[1]})"
-        if word in ("year", "month", "day"):
-            return f"CAST(extract({word} FROM {first}) AS integer)"
-        if word == "local_date":
-            zone = text(str(self.zone))
-            return f"CAST({first} AT TIME ZONE 'UTC' AT TIME ZONE {zone} AS date)"
-        if word in ("least", "greatest"):
-            return self._extreme(word, parts, node)
-        if word == "trim":
-            return f"NULLIF(btrim({first}, ' '), '')"
-        # Letters beyond A-Z stay as they are, as everywhere: databases disagree about those.
-        return f'{word}({first} COLLATE "C")'
-
-    def _extreme(self, word: str, parts: list[str], node: Apply) -> str:
-        """Nothing where either is nothing; PostgreSQL's own would give the other one."""
-        if node.type.name == "text":
-            parts = [self.ordered(parts[0]), parts[1]]
-        found = f"{word}({parts[0]}, {parts[1]})"
-        if not any(map(maybe_empty, node.operands)):
-            return found
-        return f"(CASE WHEN {parts[0]} IS NOT NULL AND {parts[1]} IS NOT NULL THEN {found} END)"
-
-
-def _explicit(node: PatternNode) -> PatternNode:
-    """The same pattern, in which `.` says what it leaves out."""
-    if isinstance(node, Set):
-        return Set(_NEWLINE_ONLY) if render(node) == "." else node
-    if isinstance(node, Sequence):
-        return Sequence(tuple(map(_explicit, node.parts)))
-    if isinstance(node, Either):
-        return Either(tuple(map(_explicit, node.ways)))
-    return Repeat(_explicit(node.part), node.low, node.high)
+    def length(self, value: str) -> str:
+        """How many characters a text has."""
+        return f"length({value})"
 
 
 def quote(name: str) -> str:

@@ -1,33 +1,41 @@
-"""From a database URL to an open database."""
+"""From an address to an open database: the one list of the databases there are."""
 
 from __future__ import annotations
 
-import re
+from importlib import import_module
 from pathlib import Path
 
 from ..problems import WelbikError, did_you_mean
-from .sqlite import Database, path_of
+from .address import Address, read_address
+from .backend import Database
 
-_LATER = ("postgresql", "mariadb", "mysql")
+_KNOWN = {
+    "sqlite": "sqlite.Sqlite",
+    "postgresql": "postgresql.Postgresql",
+    "mariadb": "mariadb.Mariadb",
+}
+"""The class of each database, by what it is called; loaded when it is asked for."""
+_ALSO = {"mysql": "mariadb"}
+WORDS = tuple(_KNOWN)
 
 
-def database_path(url: str, root: Path) -> Path:
-    """The file behind a URL; raises WelbikError for what is no URL or not supported yet."""
-    scheme = re.match(r"([a-z]+)(\+\w+)?:", url)
-    if scheme is None:
-        raise WelbikError(f"{url!r} is no database address", "write it as sqlite:///name.db")
-    if scheme.group(1) in _LATER:
-        raise WelbikError(
-            f"{scheme.group(1)} databases are not supported yet", "use sqlite:///name.db for now"
-        )
-    if scheme.group(1) != "sqlite":
-        raise WelbikError(
-            f"no database is called {scheme.group(1)!r}",
-            did_you_mean(scheme.group(1), ["sqlite", *_LATER]),
-        )
-    return path_of(url, root)
+def backend(word: str) -> type[Database]:
+    """The database of a name, as addresses begin with; raises WelbikError for any other."""
+    word = _ALSO.get(word, word)
+    if word not in _KNOWN:
+        raise WelbikError(f"no database is called {word!r}", did_you_mean(word, [*_KNOWN, *_ALSO]))
+    module, _, name = _KNOWN[word].partition(".")
+    found: type[Database] = getattr(import_module(f"{__package__}.{module}"), name)
+    return found
+
+
+def known(url: str) -> tuple[type[Database], Address]:
+    """The database that an address is of, and its parts; raises WelbikError for what is none."""
+    address = read_address(url)
+    return backend(address.scheme), address
 
 
 def connect(url: str, root: Path, *, create: bool = False) -> Database:
-    """The open database. With `create` a missing file is made."""
-    return Database(database_path(url, root), create=create)
+    """The open database. With `create` a missing one is made."""
+    found, address = known(url)
+    return found.open(address, root, create=create)

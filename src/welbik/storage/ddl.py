@@ -1,107 +1,264 @@
-"""Tables as SQLite's statements: what makes, changes and removes them.
+"""Tables as statements: what makes, changes and removes them.
 
-Decimals are kept as whole numbers of their smallest place, so that order and sums are
-exact; dates and moments as ISO 8601 text.
+One class writes what databases share; each database's own file says what it writes its own way.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from decimal import Decimal
+from dataclasses import replace
+from typing import ClassVar
 
-from ..rules.sql import Sqlite, quote
-from ..rules.sql import text as _text
+from ..rules.sql import Sql, quote, text
 from ..schema.entries import REMOVED
 from .checks import TableNames, check_sql
-from .tables import Column, Index, Table, ends
+from .tables import Column, Index, Table, ends, identifier
 
 Keys = Mapping[str, str]
 """Which column is the key of a table, where it is not `id`."""
 
 
-def sql_type(type_: str) -> str:
-    word, *numbers = type_.split()
-    if word == "text":
-        return f"VARCHAR({numbers[0]})" if numbers else "TEXT"
-    if word == "decimal":
-        # The name holds INT, which is what gives the column whole-number affinity.
-        return f"SCALED_INTEGER({numbers[0]}, {numbers[1]})"
-    names = {"reference": "INTEGER", "integer": "INTEGER", "bigint": "BIGINT", "double": "DOUBLE"}
-    names |= {"uuid": "CHAR(32)", "json": "JSON", "time": "TIME", "seconds": "INTEGER"}
-    return names.get(word) or {"boolean": "BOOLEAN", "date": "DATE", "timestamp": "TIMESTAMP"}[word]
+class Ddl:
+    """What a database's statements are; this class writes the standard's words."""
 
+    sql: ClassVar[type[Sql]]
+    types: ClassVar[Mapping[str, str]] = {
+        **{"reference": "INTEGER", "integer": "INTEGER", "bigint": "BIGINT", "seconds": "INTEGER"},
+        **{"double": "DOUBLE PRECISION", "boolean": "BOOLEAN", "date": "DATE", "time": "TIME"},
+        **{"timestamp": "TIMESTAMP", "uuid": "UUID", "json": "JSON", "text": "TEXT"},
+    }
+    exact: ClassVar[bool] = True
+    """Whether it has decimals, which are whole numbers of their smallest place elsewhere."""
+    number: ClassVar[str]
+    """The column of a key that is a number of its own."""
 
-def literal(value: str, type_: str) -> str:
-    """A neutral value (see `Kind.neutral`) as SQL."""
-    word, *numbers = type_.split()
-    if word in ("integer", "bigint", "double", "seconds"):
-        return value
-    if word == "decimal":
-        return str(int(Decimal(value).scaleb(int(numbers[1]))))
-    if word == "boolean":
-        return "1" if value == "yes" else "0"
-    if word == "timestamp":
-        return _text(value.replace("T", " ")[:19].ljust(19, "0") + ".000000")
-    if word == "time":
-        return _text(f"{value[:8].ljust(5, '0')}{':00' * (value.count(':') < 2)}.000000")
-    if word == "uuid":
-        return _text(value.replace("-", ""))
-    return _text(value)
+    def type_name(self, type_: str) -> str:
+        """The type that a column of a neutral type has."""
+        word, *numbers = type_.split()
+        if word == "text" and numbers:
+            return f"VARCHAR({numbers[0]})"
+        if word == "decimal":
+            return f"NUMERIC({numbers[0]}, {numbers[1]})"
+        return self.types[word]
 
+    def literal(self, value: str, type_: str) -> str:
+        """A neutral value (see `Kind.neutral`) as SQL."""
+        word = type_.split()[0]
+        if word in ("integer", "bigint", "double", "seconds", "decimal"):
+            return value
+        if word == "boolean":
+            return "TRUE" if value == "yes" else "FALSE"
+        if word == "timestamp":
+            return text(value.replace("T", " ")[:19].ljust(19, "0") + ".000000")
+        if word == "time":
+            return text(f"{value[:8].ljust(5, '0')}{':00' * (value.count(':') < 2)}.000000")
+        return text(value)
 
-def _checks(table: str, column: Column) -> Iterator[str]:
-    name = quote(column.name)
-    for what, tested, given in (
-        ("range", name, column.range),
-        ("length", f"length({name})", column.length),
-    ):
-        if not given:
-            continue
-        type_ = column.type if what == "range" else "integer"
-        low, high = (literal(end, type_) if end else "" for end in ends(given))
-        rule = (
-            f"{tested} BETWEEN {low} AND {high}"
-            if low and high
-            else f"{tested} >= {low}"
-            if low
-            else f"{tested} <= {high}"
-        )
-        yield f"CONSTRAINT {quote(f'{table}_{column.name}_{what}')} CHECK ({rule})"
-    if column.among:
-        values = ", ".join(_text(value) for value in column.among)
-        yield f"CONSTRAINT {quote(f'{table}_{column.name}_among')} CHECK ({name} IN ({values}))"
-    if column.type == "boolean":
-        yield f"CONSTRAINT {quote(f'{table}_{column.name}_boolean')} CHECK ({name} IN (0, 1))"
+    def length(self, column: str) -> str:
+        """How many characters a column has."""
+        return f"length({column})"
 
+    # Constraints
 
-def _column(table: str, column: Column, keys: Keys) -> str:
-    parts = [quote(column.name), sql_type(column.type)]
-    if column.required:
-        parts.append("NOT NULL")
-    if column.references:
-        action = {"remove": " ON DELETE CASCADE", "clear": " ON DELETE SET NULL"}.get(
-            column.removal, ""
-        )
+    def checks(self, table: Table, column: Column) -> Iterator[tuple[str, str]]:
+        """The conditions of a column, each with its name."""
+        name = quote(column.name)
+        for what, tested, given in (
+            ("range", name, column.range),
+            ("length", self.length(name), column.length),
+        ):
+            if given:
+                type_ = column.type if what == "range" else "integer"
+                low, high = (self.literal(end, type_) if end else "" for end in ends(given))
+                yield identifier(table.name, column.name, what), _between(tested, low, high)
+        if column.among:
+            values = ", ".join(text(value) for value in column.among)
+            yield identifier(table.name, column.name, "among"), f"{name} IN ({values})"
+
+    def rules(self, table: Table) -> Iterator[tuple[str, str]]:
+        """The rules of a table as conditions, each with its name."""
+        for check in table.checks:
+            condition = check_sql(table, check.rule, self.sql(TableNames(table)))
+            yield identifier(table.name, check.name, "rule"), condition
+
+    def reference(self, column: Column, keys: Keys) -> str:
+        """What a column refers to, and what becomes of it when that goes."""
+        action = {"remove": " ON DELETE CASCADE", "clear": " ON DELETE SET NULL"}
         key = quote(keys.get(column.references) or "id")
-        parts.append(f"REFERENCES {quote(column.references)} ({key}){action}")
-    parts.extend(_checks(table, column))
-    return " ".join(parts)
+        return (
+            f"REFERENCES {quote(column.references)} ({key}){action.get(column.removal, '')}"
+            f"{self.deferrable}"
+        )
+
+    deferrable: ClassVar[str] = ""
+    """What lets references rest until a transaction ends."""
+
+    # Tables
+
+    def column(self, table: Table, column: Column, keys: Keys) -> str:
+        """A column of a new table, or one that is added, without its conditions."""
+        parts = [quote(column.name), self.type_name(column.type)]
+        parts += ["NOT NULL"] if column.required else []
+        return " ".join(parts)
+
+    def create_table(self, table: Table, keys: Keys) -> list[str]:
+        """A table without its references: those come when all tables are there."""
+        return [self._table(table, table.name, keys)]
+
+    def _table(self, table: Table, name: str, keys: Keys) -> str:
+        lines = [] if table.key else [f'"id" {self.number}']
+        lines += [self.column(table, column, keys) for column in table.columns]
+        lines += [f"PRIMARY KEY ({quote(table.key)})"] if table.key else []
+        lines += [check(*one) for column in table.columns for one in self.checks(table, column)]
+        lines += [check(*rule) for rule in self.rules(table)]
+        return f"CREATE TABLE {quote(name)} (\n  {self._lines(table, lines)}\n){self.options}"
+
+    def _lines(self, table: Table, lines: list[str]) -> str:
+        return ",\n  ".join(lines)
+
+    options: ClassVar[str] = ""
+    """What follows the columns of every table."""
+
+    def add_references(self, table: Table, columns: list[Column], keys: Keys) -> list[str]:
+        """Lets columns refer to what they refer to."""
+        return [
+            f"ALTER TABLE {quote(table.name)} ADD CONSTRAINT {quote(name)} "
+            f"FOREIGN KEY ({quote(column.name)}) {self.reference(column, keys)}"
+            for column in columns
+            for name in [identifier(table.name, column.name, "reference")]
+        ]
+
+    def create_indexes(self, table: Table) -> list[str]:
+        return [self.create_index(table, index) for index in indexes_of(table)]
+
+    def create_index(self, table: Table, index: Index) -> str:
+        kind = "UNIQUE INDEX" if index.unique else "INDEX"
+        columns = ", ".join(quote(column) for column in index.columns)
+        where = f" WHERE {quote(REMOVED)} IS NULL" if index.live else ""
+        return f"CREATE {kind} {quote(index.name(table.name))} ON {quote(table.name)} ({columns}){where}"
+
+    def add_index(self, table: Table, index: Index) -> list[str]:
+        """An index over a table that is there."""
+        return [self.create_index(table, index)]
+
+    def drop_index(self, table: str, name: str) -> str:
+        return f"DROP INDEX {quote(name)}"
+
+    # Changes
+
+    def add_column(
+        self, before: Table, after: Table, column: Column, fill: str, keys: Keys, made: str = ""
+    ) -> list[str]:
+        """A column in place; rows already there get `fill`, or one of their own.
+
+        `made` as `migrations.steps.AddColumn` has it.
+        """
+        table, name = quote(after.name), quote(column.name)
+        value = self._made(before, made) if made else ""
+        written = self.column(after, replace(column, required=False) if value else column, keys)
+        if fill:
+            written += f" DEFAULT {self.literal(fill, column.type)}"
+        added = [f"ADD COLUMN {written}"]
+        added += [f"ADD {check(*one)}" for one in self.checks(after, column)]
+        statements = [f"ALTER TABLE {table} {', '.join(added)}"]
+        if fill:
+            statements.append(f"ALTER TABLE {table} ALTER COLUMN {name} DROP DEFAULT")
+        if value:
+            statements.append(f"UPDATE {table} SET {name} = {value}")
+            if column.required:
+                statements.append(self.require(after, column))
+        return statements + self.create_indexes(Table(after.name, (column,)))
+
+    def require(self, table: Table, column: Column) -> str:
+        """A column that may be empty no longer may."""
+        return f"ALTER TABLE {quote(table.name)} ALTER COLUMN {quote(column.name)} SET NOT NULL"
+
+    def _made(self, table: Table, made: str) -> str:
+        word, _, source = made.partition(" ")
+        if word == "uuid":
+            return self.new_uuid()
+        key = quote(table.key or "id")
+        # With its key behind it no word meets another.
+        return self.slug(quote(source) if source else "NULL", table.name.replace("_", "-"), key)
+
+    def new_uuid(self) -> str:
+        """A random identifier, another one for each row."""
+        raise NotImplementedError
+
+    def slug(self, source: str, otherwise: str, key: str) -> str:
+        """A word for addresses made of a text, its row's key behind it."""
+        raise NotImplementedError
+
+    def drop_column(self, before: Table, after: Table, name: str, keys: Keys) -> list[str]:
+        return [f"ALTER TABLE {quote(after.name)} DROP COLUMN {quote(name)}"]
+
+    def rename_column(
+        self, before: Table, after: Table, old: str, new: str, keys: Keys
+    ) -> list[str]:
+        """Constraints and indexes are named after their columns, so they are called anew too."""
+        table = quote(after.name)
+        said = [f"ALTER TABLE {table} RENAME COLUMN {quote(old)} TO {quote(new)}"]
+        return said + self._call_anew(before, after)
+
+    def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
+        said = [f"ALTER TABLE {quote(before.name)} RENAME TO {quote(after.name)}"]
+        return said + self._call_anew(before, after)
+
+    def _call_anew(self, before: Table, after: Table) -> list[str]:
+        table = after.name
+        named = zip(self.constraints(before), self.constraints(after), strict=True)
+        found = [self.rename_constraint(table, old, new) for old, new in named if old != new]
+        pairs = zip(indexes_of(before), indexes_of(after), strict=True)
+        names = [(old.name(before.name), new.name(table)) for old, new in pairs]
+        return found + [self.rename_index(table, old, new) for old, new in names if old != new]
+
+    def constraints(self, table: Table) -> list[str]:
+        """The names of a table's checks and references, in the order of its columns."""
+        found = [name for column in table.columns for name, _ in self.checks(table, column)]
+        found += [identifier(table.name, check.name, "rule") for check in table.checks]
+        references = [column for column in table.columns if column.references]
+        return found + [identifier(table.name, c.name, "reference") for c in references]
+
+    def rename_constraint(self, table: str, old: str, new: str) -> str:
+        return f"ALTER TABLE {quote(table)} RENAME CONSTRAINT {quote(old)} TO {quote(new)}"
+
+    def rename_index(self, table: str, old: str, new: str) -> str:
+        return f"ALTER INDEX {quote(old)} RENAME TO {quote(new)}"
+
+    def set_rules(self, before: Table, after: Table, keys: Keys) -> list[str]:
+        """The rules of a table anew; its stored rows must keep them."""
+        table, kept = quote(after.name), set(before.checks) & set(after.checks)
+        gone = [
+            identifier(after.name, check.name, "rule")
+            for check in before.checks
+            if check not in kept
+        ]
+        come = self.rules(replace(after, checks=tuple(c for c in after.checks if c not in kept)))
+        return [
+            # A column that went took the rules that read it along.
+            *(f"ALTER TABLE {table} DROP CONSTRAINT IF EXISTS {quote(name)}" for name in gone),
+            *(f"ALTER TABLE {table} ADD {check(*rule)}" for rule in come),
+        ]
+
+    def drop_table(self, name: str) -> list[str]:
+        return [f"DROP TABLE {quote(name)}"]
+
+    def script(self, statements: list[str]) -> list[str]:
+        """Statements as a script for somebody else to run: what must be said around them."""
+        return statements
 
 
-def create_table(table: Table, keys: Keys, name: str = "") -> list[str]:
-    """`keys` says which column is the key of a table, where it is not `id`."""
-    columns = [] if table.key else ['"id" INTEGER PRIMARY KEY AUTOINCREMENT']
-    columns += [_column(table.name, column, keys) for column in table.columns]
-    if table.key:
-        columns.append(f"PRIMARY KEY ({quote(table.key)})")
-    for check in table.checks:
-        rule = check_sql(table, check.rule, Sqlite(TableNames(table)))
-        columns.append(f"CONSTRAINT {quote(f'{table.name}_{check.name}_rule')} CHECK ({rule})")
-    body = ",\n  ".join(columns)
-    return [f"CREATE TABLE {quote(name or table.name)} (\n  {body}\n)"]
+def check(name: str, condition: str) -> str:
+    return f"CONSTRAINT {quote(name)} CHECK ({condition})"
 
 
-def create_indexes(table: Table) -> list[str]:
+def _between(tested: str, low: str, high: str) -> str:
+    if low and high:
+        return f"{tested} BETWEEN {low} AND {high}"
+    return f"{tested} >= {low}" if low else f"{tested} <= {high}"
+
+
+def indexes_of(table: Table) -> list[Index]:
     """Every unique column, reference and declared index, each once."""
     wanted = [
         Index((column.name,), column.unique)
@@ -110,88 +267,4 @@ def create_indexes(table: Table) -> list[str]:
     ]
     singles = {index.columns for index in wanted if index.unique}
     wanted += [index for index in table.indexes if index.unique or index.columns not in singles]
-    return [create_index(table.name, index) for index in dict.fromkeys(wanted)]
-
-
-def create_index(table: str, index: Index) -> str:
-    kind = "UNIQUE INDEX" if index.unique else "INDEX"
-    columns = ", ".join(quote(column) for column in index.columns)
-    where = f" WHERE {quote(REMOVED)} IS NULL" if index.live else ""
-    return f"CREATE {kind} {quote(index.name(table))} ON {quote(table)} ({columns}){where}"
-
-
-def drop_index(table: str, index: Index) -> str:
-    return f"DROP INDEX {quote(index.name(table))}"
-
-
-_UUID = (
-    "lower(hex(randomblob(6)) || '4' || substr(hex(randomblob(2)), 2) || "
-    "substr('89ab', 1 + abs(random() % 4), 1) || substr(hex(randomblob(2)), 2) || hex(randomblob(6)))"
-)
-"""A version 4 identifier as RFC 9562 lays it out, as it is stored."""
-
-
-def add_column(
-    before: Table, after: Table, column: Column, fill: str, keys: Keys, made: str = ""
-) -> list[str]:
-    """An optional column is added in place; a required one needs the table made anew.
-
-    `made` as `migrations.steps.AddColumn` has it.
-    """
-    if made:
-        word, _, source = made.partition(" ")
-        named = f"{quote(source)}" if source else "NULL"
-        # With its number behind it no word meets another.
-        slug = f"slug_word({named}, {_text(before.name.replace('_', '-'))}) || '-' || rowid"
-        return rebuild(before, after, {column.name: _UUID if word == "uuid" else slug}, keys)
-    if column.required:
-        fills = {column.name: literal(fill, column.type)} if fill else {}
-        return rebuild(before, after, fills, keys)
-    table, name = quote(after.name), quote(column.name)
-    statements = [f"ALTER TABLE {table} ADD COLUMN {_column(after.name, column, keys)}"]
-    if fill:
-        statements.append(f"UPDATE {table} SET {name} = {literal(fill, column.type)}")
-    return statements + create_indexes(Table(after.name, (column,)))
-
-
-def rename_column(table: str, old: str, new: str) -> list[str]:
-    return [f"ALTER TABLE {quote(table)} RENAME COLUMN {quote(old)} TO {quote(new)}"]
-
-
-def rename_table(before: Table, after: Table) -> list[str]:
-    """Indexes are named after their table, so they are made anew."""
-    dropped = [text.split(" ON ")[0] for text in create_indexes(before)]
-    return [
-        *(f"DROP INDEX {text.partition('INDEX ')[2]}" for text in dropped),
-        f"ALTER TABLE {quote(before.name)} RENAME TO {quote(after.name)}",
-        *create_indexes(after),
-    ]
-
-
-def drop_table(name: str) -> list[str]:
-    return [f"DROP TABLE {quote(name)}"]
-
-
-def rebuild(before: Table, after: Table, fills: dict[str, str], keys: Keys) -> list[str]:
-    """The table made anew with its rows, by the steps SQLite's own manual gives (ALTER TABLE, 7)."""
-    kept = [column for column in after.columns if before.column(column.name)]
-    own = [] if after.key else ['"id"']
-    names = [*own, *(quote(c.name) for c in kept), *(quote(name) for name in fills)]
-    values = [*own, *(quote(c.name) for c in kept), *fills.values()]
-    new = f"{after.name}__new"
-    return [
-        *create_table(after, keys, new),
-        f"INSERT INTO {quote(new)} ({', '.join(names)})\nSELECT {', '.join(values)} FROM {quote(before.name)}",
-        *([] if after.key else [_next_number(before.name, new)]),
-        f"DROP TABLE {quote(before.name)}",
-        f"ALTER TABLE {quote(new)} RENAME TO {quote(after.name)}",
-        *create_indexes(after),
-    ]
-
-
-def _next_number(before: str, new: str) -> str:
-    """Numbers go on where they were: none of a removed row is given again."""
-    return (
-        f"UPDATE sqlite_sequence SET seq = (SELECT max(seq) FROM sqlite_sequence\n"
-        f"WHERE name IN ({_text(before)}, {_text(new)})) WHERE name = {_text(new)}"
-    )
+    return list(dict.fromkeys(wanted))

@@ -1,44 +1,224 @@
-"""An SQLite database: its connection, its transactions, and the books of what was done to it."""
+"""SQLite: a file beside the project.
+
+Decimals are kept as whole numbers of their smallest place, so that order and sums are exact;
+days and moments as ISO 8601 text.
+"""
 
 from __future__ import annotations
 
-import json
+import datetime as dt
 import os
 import re
 import sqlite3
 import unicodedata
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from datetime import UTC, datetime
+from decimal import Decimal
 from pathlib import Path
+from typing import Any, ClassVar, Self
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
-from ..rules.sql import Sqlite, quote
-from ..schema.entries import REMOVED
-from .checks import TableNames, check_sql
-from .tables import Table
-
-BOOKS = "welbik_migration"
-FIXED = "welbik_fixed"
-"""Which fixed rows were stored, and what was declared of them then."""
-
-_LIVE = f" WHERE {quote(REMOVED)} IS NULL"
-_BUSY_SECONDS = 10
+from ..rules.patterns import Pattern
+from ..rules.sql import Sql, quote, text
+from ..rules.tree import Apply, Type
+from .address import Address
+from .backend import BUSY_SECONDS, Database
+from .ddl import Ddl, Keys, check, indexes_of
+from .tables import Column, Table, Tables
 
 
-def path_of(url: str, root: Path) -> Path:
-    """The file of a `sqlite:///path` URL; a relative path starts at the project."""
-    rest = url.removeprefix("sqlite:///")
-    if rest == url or not rest or rest.startswith("?"):
-        raise WelbikError(
-            f"the database {url!r} names no file",
-            "write it as sqlite:///name.db, a file beside welbik.toml, or sqlite:////path/name.db",
-        )
-    return root / rest.partition("?")[0]
+class SqliteSql(Sql):
+    """Expressions in SQLite's words.
+
+    `matches` and moments beside dates need the functions `regexp` and `local_date`, which a
+    connection registers (`ready` and the application's kit do).
+    """
+
+    matching = "REGEXP"
+
+    def boolean(self, value: bool) -> str:
+        return "1" if value else "0"
+
+    def exact(self, value: Decimal, places: int) -> str:
+        scaled = int(value.scaleb(places))
+        return f"({scaled})" if scaled < 0 else str(scaled)
+
+    def day(self, value: dt.date) -> str:
+        return text(value.isoformat())
+
+    def time(self, value: dt.time) -> str:
+        return text(value.strftime("%H:%M:%S.%f"))
+
+    def moment(self, value: dt.datetime) -> str:
+        return text(value.isoformat(" ", "microseconds"))
+
+    def ordered(self, value: str) -> str:
+        return value
+
+    @staticmethod
+    def form(pattern: Pattern) -> str:
+        return pattern.text
+
+    def cast(self, value: str, have: Type, wanted: Type) -> str:
+        if wanted.name == "number":
+            if have.name == "decimal":
+                return f"(CAST({value} AS REAL) / 1e{have.places})"
+            return value if have.name == "number" else f"CAST({value} AS REAL)"
+        places = wanted.places - have.places
+        return f"({value} * {10**places})" if places else value
+
+    def round(self, value: str, node: Apply) -> str:
+        places = int(node.operands[1].value)  # type: ignore[union-attr,arg-type]
+        have = node.operands[0].type
+        if have.name == "number":
+            scaled = f"CAST(abs({value}) * 1e{places} + 0.5 AS INTEGER) / 1e{places}"
+            return f"(CASE WHEN {value} < 0 THEN - {scaled} ELSE {scaled} END)"
+        step = 10 ** (have.places - places)
+        whole = f"(abs({value}) + {step // 2}) / {step}"
+        return f"(CASE WHEN {value} < 0 THEN - ({whole}) ELSE {whole} END)"
+
+    def to_exact(self, value: str, places: int) -> str:
+        whole = f"CAST(abs({value}) * 1e{places} + 0.5 AS INTEGER)"
+        return f"(CASE WHEN {value} < 0 THEN - {whole} ELSE {whole} END)"
+
+    def divided(self, value: str, by: str) -> str:
+        return f"({value} / {by})"
+
+    def special(self, word: str, parts: list[str], node: Apply) -> str:
+        first = parts[0]
+        if word == "/":
+            return self.divided(first, parts[1])
+        if word == "shift":
+            days = f"({parts[1]} || ' days')"
+            if node.type.name == "date":
+                return f"date({first}, {days})"
+            return f"(strftime('%Y-%m-%d %H:%M:%S', {first}, {days}) || substr({first}, 20))"
+        if word == "days_between":
+            return f"CAST(julianday({first}) - julianday({parts[1]}) AS INTEGER)"
+        if word in ("year", "month", "day"):
+            letter = {"year": "%Y", "month": "%m", "day": "%d"}[word]
+            return f"CAST(strftime('{letter}', {first}) AS INTEGER)"
+        if word in ("least", "greatest"):
+            return f"{'min' if word == 'least' else 'max'}({first}, {parts[1]})"
+        if word == "trim":
+            return f"NULLIF(trim({first}, ' '), '')"
+        return f"{word}({first})"
 
 
-def prepare(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
+_UUID = (
+    "lower(hex(randomblob(6)) || '4' || substr(hex(randomblob(2)), 2) || "
+    "substr('89ab', 1 + abs(random() % 4), 1) || substr(hex(randomblob(2)), 2) || hex(randomblob(6)))"
+)
+"""A version 4 identifier as RFC 9562 lays it out, as it is stored."""
+
+
+class SqliteDdl(Ddl):
+    """What SQLite can't change in place is a table made anew with its rows."""
+
+    sql = SqliteSql
+    exact = False
+    number = "INTEGER PRIMARY KEY AUTOINCREMENT"
+    types: ClassVar[Mapping[str, str]] = {**Ddl.types, "double": "DOUBLE", "uuid": "CHAR(32)"}
+
+    def type_name(self, type_: str) -> str:
+        word, *numbers = type_.split()
+        if word == "decimal":
+            # The name holds INT, which is what gives the column whole-number affinity.
+            return f"SCALED_INTEGER({numbers[0]}, {numbers[1]})"
+        return super().type_name(type_)
+
+    def literal(self, value: str, type_: str) -> str:
+        word, *numbers = type_.split()
+        if word == "decimal":
+            return str(int(Decimal(value).scaleb(int(numbers[1]))))
+        if word == "boolean":
+            return "1" if value == "yes" else "0"
+        if word == "uuid":
+            return text(value.replace("-", ""))
+        return super().literal(value, type_)
+
+    def checks(self, table: Table, column: Column) -> Iterator[tuple[str, str]]:
+        yield from super().checks(table, column)
+        if column.type == "boolean":
+            yield f"{table.name}_{column.name}_boolean", f"{quote(column.name)} IN (0, 1)"
+
+    def column(self, table: Table, column: Column, keys: Keys) -> str:
+        written = super().column(table, column, keys)
+        return f"{written} {self.reference(column, keys)}" if column.references else written
+
+    def add_references(self, table: Table, columns: list[Column], keys: Keys) -> list[str]:
+        return []
+
+    def add_column(
+        self, before: Table, after: Table, column: Column, fill: str, keys: Keys, made: str = ""
+    ) -> list[str]:
+        """An optional column is added in place; a required one needs the table made anew."""
+        if made:
+            return self._rebuild(before, after, {column.name: self._made(before, made)}, keys)
+        if column.required:
+            fills = {column.name: self.literal(fill, column.type)} if fill else {}
+            return self._rebuild(before, after, fills, keys)
+        table, name = quote(after.name), quote(column.name)
+        checks = [check(*one) for one in self.checks(after, column)]
+        written = " ".join([self.column(after, column, keys), *checks])
+        statements = [f"ALTER TABLE {table} ADD COLUMN {written}"]
+        if fill:
+            statements.append(f"UPDATE {table} SET {name} = {self.literal(fill, column.type)}")
+        return statements + self.create_indexes(Table(after.name, (column,)))
+
+    def new_uuid(self) -> str:
+        return _UUID
+
+    def slug(self, source: str, otherwise: str, key: str) -> str:
+        return f"slug_word({source}, {text(otherwise)}) || '-' || rowid"
+
+    def drop_column(self, before: Table, after: Table, name: str, keys: Keys) -> list[str]:
+        return self._rebuild(before, after, {}, keys)
+
+    def rename_column(
+        self, before: Table, after: Table, old: str, new: str, keys: Keys
+    ) -> list[str]:
+        table = quote(after.name)
+        return [f"ALTER TABLE {table} RENAME COLUMN {quote(old)} TO {quote(new)}"]
+
+    def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
+        """Indexes are named after their table, so they are made anew."""
+        return [
+            *(self.drop_index(before.name, i.name(before.name)) for i in indexes_of(before)),
+            f"ALTER TABLE {quote(before.name)} RENAME TO {quote(after.name)}",
+            *self.create_indexes(after),
+        ]
+
+    def set_rules(self, before: Table, after: Table, keys: Keys) -> list[str]:
+        return self._rebuild(before, after, {}, keys)
+
+    def _rebuild(self, before: Table, after: Table, fills: dict[str, str], keys: Keys) -> list[str]:
+        """The table made anew with its rows, by the steps SQLite's own manual gives (ALTER TABLE, 7)."""
+        kept = [column for column in after.columns if before.column(column.name)]
+        own = [] if after.key else ['"id"']
+        names = [*own, *(quote(c.name) for c in kept), *(quote(name) for name in fills)]
+        values = [*own, *(quote(c.name) for c in kept), *fills.values()]
+        new = f"{after.name}__new"
+        return [
+            self._table(after, new, keys),
+            f"INSERT INTO {quote(new)} ({', '.join(names)})\nSELECT {', '.join(values)} FROM {quote(before.name)}",
+            *([] if after.key else [_next_number(before.name, new)]),
+            f"DROP TABLE {quote(before.name)}",
+            f"ALTER TABLE {quote(new)} RENAME TO {quote(after.name)}",
+            *self.create_indexes(after),
+        ]
+
+
+def _next_number(before: str, new: str) -> str:
+    """Numbers go on where they were: none of a removed row is given again."""
+    return (
+        f"UPDATE sqlite_sequence SET seq = (SELECT max(seq) FROM sqlite_sequence\n"
+        f"WHERE name IN ({text(before)}, {text(new)})) WHERE name = {text(new)}"
+    )
+
+
+def ready(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
     """Gives a connection what rules need and SQLite lacks: patterns, and days of a time zone."""
     zone = ZoneInfo(timezone)
 
@@ -48,7 +228,7 @@ def prepare(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
     def local_date(moment: str | None) -> str | None:
         if moment is None:
             return None
-        utc = datetime.fromisoformat(moment).replace(tzinfo=UTC)
+        utc = dt.datetime.fromisoformat(moment).replace(tzinfo=dt.UTC)
         return utc.astimezone(zone).date().isoformat()
 
     def slug_word(value: str | None, otherwise: str) -> str:
@@ -60,11 +240,17 @@ def prepare(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
     connection.create_function("local_date", 1, local_date, deterministic=True)
 
 
-class Database:
-    """An open SQLite file. Every method raises WelbikError where the file can't serve."""
+class Sqlite(Database):
+    """An open SQLite file."""
+
+    word = "sqlite"
+    sql = SqliteSql
+    ddl = SqliteDdl()
+    mark = "?"
+    errors = (sqlite3.Error,)
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
-        self.path = path
+        self.path, self.where, self.tables = path, str(path), {}
         if not path.parent.is_dir():
             raise self._unopened(f"the folder {path.parent} does not exist", "make the folder")
         if path.is_dir():
@@ -76,7 +262,7 @@ class Database:
                 os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
             uri = f"{path.resolve().as_uri()}?mode={mode}"
             self.connection = sqlite3.connect(
-                uri, uri=True, isolation_level=None, timeout=_BUSY_SECONDS
+                uri, uri=True, isolation_level=None, timeout=BUSY_SECONDS
             )
             self.connection.execute("PRAGMA foreign_keys = ON")
             self.connection.execute("PRAGMA schema_version").fetchone()
@@ -86,190 +272,122 @@ class Database:
         except (sqlite3.Error, OSError) as error:
             raise self._unopened(str(error), "check the path and its permissions") from None
 
+    @classmethod
+    def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
+        return cls(cls.path_of(address, root), create=create)
+
+    @classmethod
+    def beside(cls, address: str, folder: Path, name: str) -> str:
+        return f"sqlite:///{folder / name}.db"
+
+    @classmethod
+    def make(cls, address: Address) -> None:
+        """Whoever opens it makes the file."""
+
+    @classmethod
+    def remove(cls, address: Address) -> None:
+        for end in ("", "-wal", "-shm"):
+            Path(f"{address.name}{end}").unlink(missing_ok=True)
+
+    @classmethod
+    def place(cls, address: Address, root: Path) -> str:
+        path = cls.path_of(address, root)
+        return str(path.relative_to(root) if path.is_relative_to(root) else path)
+
+    @classmethod
+    def is_missing(cls, address: Address, root: Path) -> bool:
+        path = cls.path_of(address, root)
+        return path.parent.is_dir() and not path.exists()
+
+    @staticmethod
+    def path_of(address: Address, root: Path) -> Path:
+        """The file of an address; a relative one starts at the project."""
+        if not address.name or address.host:
+            raise WelbikError(
+                f"the database {address.shown!r} names no file",
+                "write it as sqlite:///name.db, a file beside welbik.toml, or sqlite:////path/name.db",
+            )
+        return root / address.name
+
     def _unopened(self, reason: str, remedy: str) -> WelbikError:
         return WelbikError(
             f"the database {self.path} can't be opened: {reason}",
-            f"{remedy}, or change 'database' in welbik.toml",
+            f"{remedy}, or change the address",
         )
 
     def close(self) -> None:
         self.connection.close()
 
-    def prepare(self, timezone: str) -> None:
-        """Readies the connection for rules; see the function of that name."""
-        prepare(self.connection, timezone)
+    def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        return self.connection.execute(statement, values).fetchall()
 
-    @contextmanager
-    def transaction(self) -> Iterator[None]:
-        """All or nothing; waits a while for another writer. References are checked at the end."""
-        try:
-            self.connection.execute("BEGIN IMMEDIATE")
-        except sqlite3.OperationalError as error:
-            raise WelbikError(
-                f"the database {self.path} is in use: {error}",
-                "stop what writes to it, then try again",
-            ) from None
-        try:
-            self.connection.execute("PRAGMA defer_foreign_keys = ON")
-            yield
-            self.connection.execute("COMMIT")
-        except BaseException as error:
-            if self.connection.in_transaction:
-                self.connection.execute("ROLLBACK")
-            if isinstance(error, sqlite3.Error):
-                raise WelbikError(
-                    f"the database refused a change: {error}", "nothing was changed"
-                ) from error
-            raise
+    def prepare(self, tables: Tables, timezone: str) -> None:
+        super().prepare(tables, timezone)
+        ready(self.connection, timezone)
 
-    def applied(self) -> list[tuple[str, str, str]]:
-        """The migrations that ran here, in order: name, digest, fingerprint."""
-        if BOOKS not in self.table_names():
-            return []
-        rows = self.connection.execute(f"SELECT name, digest, schema FROM {BOOKS} ORDER BY number")
-        return [(str(name), str(digest), str(schema)) for name, digest, schema in rows]
+    def _begin(self) -> None:
+        self.run("BEGIN IMMEDIATE")
+        self.run("PRAGMA defer_foreign_keys = ON")
+
+    def _roll_back(self) -> None:
+        if self.connection.in_transaction:
+            super()._roll_back()
 
     def table_names(self) -> set[str]:
         try:
-            rows = self.connection.execute(
-                "SELECT name FROM sqlite_master WHERE type = 'table'"
-            ).fetchall()
+            rows = self.run("SELECT name FROM sqlite_master WHERE type = 'table'")
         except sqlite3.Error as error:
             raise self._unopened(str(error), "check that the file is a database") from None
         return {name for (name,) in rows}
 
-    def migrate(
-        self, name: str, digest: str, schema: str, statements: Sequence[str], number: int = 1
-    ) -> bool:
-        """Runs one migration and writes it down, or leaves everything as it was.
-
-        False where it has run meanwhile, by somebody who had the lock before.
-        """
+    @contextmanager
+    def _migrating(self) -> Iterator[None]:
         # Tables are made anew under other tables that refer to them, so references rest meanwhile.
-        self.connection.execute("PRAGMA foreign_keys = OFF")
-        prepare(self.connection)
+        self.run("PRAGMA foreign_keys = OFF")
+        ready(self.connection)
         try:
-            with self.transaction():
-                self.connection.execute(
-                    f"CREATE TABLE IF NOT EXISTS {BOOKS} (number INTEGER PRIMARY KEY, name VARCHAR(200) NOT NULL, "
-                    "digest VARCHAR(64) NOT NULL, schema VARCHAR(16) NOT NULL, applied TIMESTAMP NOT NULL)"
-                )
-                # Only behind the lock it is known what others have run.
-                applied = self.applied()
-                if len(applied) >= number and applied[number - 1][1] == digest:
-                    return False
-                if len(applied) != number - 1:
-                    raise WelbikError(
-                        f"other migrations have run on the database since {name} was begun",
-                        "nothing was changed; get the newest migrations, then try again",
-                    )
-                for statement in statements:
-                    self.connection.execute(statement)
-                broken = self.connection.execute("PRAGMA foreign_key_check").fetchone()
-                if broken:
-                    raise WelbikError(
-                        f"rows of {broken[0]} would refer to rows that are not there",
-                        "nothing was changed",
-                    )
-                self.connection.execute(
-                    f"INSERT INTO {BOOKS} VALUES (?, ?, ?, ?, datetime('now'))",
-                    (number, name, digest, schema),
-                )
-                return True
+            with super()._migrating():
+                yield
         finally:
-            self.connection.execute("PRAGMA foreign_keys = ON")
+            self.run("PRAGMA foreign_keys = ON")
+
+    def _run_all(self, name: str, digest: str, statements: Sequence[str]) -> None:
+        super()._run_all(name, digest, statements)
+        broken = self.run("PRAGMA foreign_key_check")
+        if broken:
+            raise WelbikError(
+                f"rows of {broken[0][0]} would refer to rows that are not there",
+                "nothing was changed",
+            )
 
     def learn(self) -> None:
-        """Lets the database look at what its tables hold, so that it finds rows the best way."""
         # A sample is enough, and takes as long in any table.
-        self.connection.execute("PRAGMA analysis_limit = 1000")
-        self.connection.execute("ANALYZE")
+        self.run("PRAGMA analysis_limit = 1000")
+        self.run("ANALYZE")
 
-    def count(self, table: str, *, live: bool = False) -> int:
-        """How many rows there are; with `live` without those in the bin."""
-        query = f"SELECT count(*) FROM {quote(table)}{_LIVE if live else ''}"
-        return int(self.connection.execute(query).fetchone()[0])
+    def order(self, table: str) -> str:
+        return f"{quote(table)}.rowid"
 
-    def made(self, table: str) -> int:
-        """How many rows were ever made, as far as that is known: those that went count too."""
-        return max(self.count(table), self.next_id(table) - 1)
+    def keep_empty(self) -> None:
+        """The file without a row; a copy of it is a database again."""
+        self.run("PRAGMA wal_checkpoint(TRUNCATE)")
+        self._empty = self.path.read_bytes()
 
-    def breaking_keys(self, table: str, key: str, condition: str, *, live: bool) -> set[object]:
-        """The keys of rows for which a condition over them is false."""
-        where = f"{_LIVE} AND" if live else " WHERE"
-        query = f"SELECT {quote(key)} FROM {quote(table)}{where} NOT ({condition})"
-        return {key for (key,) in self.connection.execute(query)}
+    def restore(self, engine: Any) -> None:
+        engine.dispose()
+        self.close()
+        self.remove(Address(self.word, str(self.path)))
+        self.path.write_bytes(self._empty)
 
-    @contextmanager
-    def attempt(self) -> Iterator[Callable[[], None]]:
-        """Part of a transaction that can be taken back: gives what does so."""
-
-        def take_back() -> None:
-            self.connection.execute("ROLLBACK TO attempt")
-
-        self.connection.execute("SAVEPOINT attempt")
-        yield take_back
-        self.connection.execute("RELEASE attempt")
-
-    def breaking(self, table: Table, rule: str) -> int:
-        """How many stored rows break a rule; 0 where its columns are not there yet."""
-        condition = check_sql(table, rule, Sqlite(TableNames(table)))
-        try:
-            query = f"SELECT count(*) FROM {quote(table.name)} WHERE NOT ({condition})"
-            return int(self.connection.execute(query).fetchone()[0])
-        except sqlite3.Error:
-            return 0
-
-    def values(self, table: str, column: str, *, live: bool = False) -> list[object]:
-        """A column of all rows, in the order in which they were made; see `count`."""
-        where = _LIVE if live else ""
-        query = f"SELECT {quote(column)} FROM {quote(table)}{where} ORDER BY rowid"
-        return [value for (value,) in self.connection.execute(query)]
-
-    def computed(self, table: str, formula: str) -> list[object]:
-        """What an expression comes to for all rows, in the order of `values`."""
-        query = f"SELECT {formula} FROM {quote(table)} ORDER BY {quote(table)}.rowid"
-        return [value for (value,) in self.connection.execute(query)]
-
-    def update(self, table: str, key: str, of: object, values: Mapping[str, object]) -> None:
-        """Sets encoded values of one row; the caller holds the transaction."""
-        sets = ", ".join(f"{quote(name)} = ?" for name in values)
-        query = f"UPDATE {quote(table)} SET {sets} WHERE {quote(key)} = ?"
-        self.connection.execute(query, [*values.values(), of])
-
-    def remembered(self) -> dict[tuple[str, str], tuple[object, dict[str, object]]]:
-        """The fixed rows that were stored: by table and text their key, and what was declared."""
-        if FIXED not in self.table_names():
-            return {}
-        rows = self.connection.execute(f"SELECT of, text, key, declared FROM {FIXED}")
-        return {(of, text): (json.loads(key), json.loads(said)) for of, text, key, said in rows}
-
-    def remember(self, table: str, rows: Mapping[str, tuple[object, Mapping[str, object]]]) -> None:
-        """Writes down the fixed rows of a table, in place of what was known of them."""
-        self.connection.execute(
-            f"CREATE TABLE IF NOT EXISTS {FIXED} (of VARCHAR(200), text TEXT, key TEXT NOT NULL, "
-            "declared TEXT NOT NULL, PRIMARY KEY (of, text))"
-        )
-        self.connection.execute(f"DELETE FROM {FIXED} WHERE of = ?", [table])
-        self.connection.executemany(
-            f"INSERT INTO {FIXED} VALUES (?, ?, ?, ?)",
-            [
-                (table, text, json.dumps(key), json.dumps(said))
-                for text, (key, said) in rows.items()
-            ],
-        )
+    def hurry(self, connection: Any) -> None:
+        connection.execute("PRAGMA synchronous = OFF")
 
     def next_id(self, table: str) -> int:
-        """The first id that was never given."""
-        row = self.connection.execute(
-            "SELECT seq FROM sqlite_sequence WHERE name = ?", (table,)
-        ).fetchone()
-        return int(row[0]) + 1 if row else 1
+        rows = self.run("SELECT seq FROM sqlite_sequence WHERE name = ?", (table,))
+        return int(rows[0][0]) + 1 if rows else 1
 
-    def insert(
-        self, table: str, columns: Sequence[str], rows: Sequence[tuple[object, ...]]
-    ) -> None:
-        """Loads encoded rows; the caller holds the transaction."""
-        names = ", ".join(quote(column) for column in columns)
-        marks = ", ".join("?" for _ in columns)
-        self.connection.executemany(f"INSERT INTO {quote(table)} ({names}) VALUES ({marks})", rows)
+    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+        listed = ", ".join(map(quote, names))
+        marks = ", ".join("?" for _ in names)
+        statement = f"INSERT INTO {quote(table)} ({listed}) VALUES ({marks})"
+        self.connection.executemany(statement, zip(*columns, strict=True))

@@ -12,7 +12,8 @@ from ..rules.tree import fits_check
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
 
-_LONGEST = 63
+LONGEST = 63
+"""Bytes of an identifier, in the database that allows the fewest."""
 _WORD = re.compile("[A-Za-z_][A-Za-z0-9_]*")
 _EXPRESSIONS = {"and", "or", "not", "is", "in", "between", "when", "where", "matches"}
 _EXPRESSIONS |= {"yes", "no", "today", "now", "empty", "given"}
@@ -23,6 +24,15 @@ def spelled(column: str) -> str:
     if _WORD.fullmatch(column) and column not in _EXPRESSIONS:
         return column
     return f"column_{column.encode().hex()}"
+
+
+def identifier(*parts: str) -> str:
+    """A name made of several; a long one is cut, and kept apart from others that begin alike."""
+    whole = "_".join(parts)
+    if len(whole.encode()) <= LONGEST:
+        return whole
+    digest = hashlib.sha256(whole.encode()).hexdigest()[:8]
+    return f"{whole.encode()[: LONGEST - 9].decode(errors='ignore')}_{digest}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,11 +63,7 @@ class Index:
     live: bool = False
 
     def name(self, table: str) -> str:
-        whole = f"{table}_{'_'.join(self.columns)}_{'unique' if self.unique else 'index'}"
-        if len(whole) <= _LONGEST:
-            return whole
-        # Two long names that begin alike are still two.
-        return f"{whole[: _LONGEST - 9]}_{hashlib.sha256(whole.encode()).hexdigest()[:8]}"
+        return identifier(table, *self.columns, "unique" if self.unique else "index")
 
 
 @dataclass(frozen=True, slots=True)

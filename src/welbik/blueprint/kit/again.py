@@ -5,22 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from flask import Flask, request
+from flask import Flask, g, request
 from sqlalchemy.exc import DBAPIError
 
 from . import database
 
 _TRIES = 3
-# Serialization failures and deadlocks, as SQL's standard and PostgreSQL number them.
-_STATES = {"40001", "40P01", "55P03"}
 
 
 def is_passing(error: DBAPIError) -> bool:
     """Whether the same request may well go through when it is tried again."""
     if error.connection_invalidated:
         return True
-    state = getattr(error.orig, "sqlstate", None)
-    return state in _STATES or "database is locked" in str(error.orig)
+    return database.dialect().is_passing(error)
 
 
 def keep_trying(app: Flask) -> None:
@@ -32,6 +29,8 @@ def keep_trying(app: Flask) -> None:
 
     def dispatch() -> Any:
         for tries in range(1, _TRIES + 1):
+            # One that failed has the database's changes to itself the next time.
+            g.tries = tries
             try:
                 return once()
             except DBAPIError as error:

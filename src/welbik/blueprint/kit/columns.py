@@ -1,4 +1,4 @@
-"""Column types that keep values exact on every database, and expressions each writes its own way."""
+"""Column types that keep values exact on every database, and what tells the time in queries."""
 
 from __future__ import annotations
 
@@ -7,18 +7,15 @@ from decimal import Decimal
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy import BigInteger, DateTime, Dialect, Integer, Numeric
-from sqlalchemy.ext.compiler import compiles
-from sqlalchemy.sql.functions import FunctionElement
+from sqlalchemy import BigInteger, DateTime, Dialect, Integer, Numeric, Time
 from sqlalchemy.types import JSON, TypeDecorator, TypeEngine
 
-from .. import settings
-from . import clock
+from . import clock, dialects
 from .uploads import Stored
 
 
 class Exact(TypeDecorator[Decimal]):
-    """Decimals. SQLite has none, so there it keeps whole numbers of the smallest place."""
+    """Decimals; whole numbers of the smallest place where the database has none."""
 
     impl = Numeric
     cache_ok = True
@@ -33,14 +30,14 @@ class Exact(TypeDecorator[Decimal]):
         self.places = places
 
     def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Decimal]:
-        if dialect.name == "sqlite":
-            return dialect.type_descriptor(BigInteger())  # type: ignore[arg-type]
-        return dialect.type_descriptor(Numeric(self.digits, self.places))
+        if dialects.of(dialect.name).exact:
+            return dialect.type_descriptor(Numeric(self.digits, self.places))
+        return dialect.type_descriptor(BigInteger())  # type: ignore[arg-type]
 
     def process_bind_param(
         self, value: Decimal | None, dialect: Dialect
     ) -> Decimal | int | float | None:
-        if value is None or dialect.name != "sqlite":
+        if value is None or dialects.of(dialect.name).exact:
             return value
         scaled = value.scaleb(self.places)
         # What is only compared may lie between two places, or beyond all that is stored.
@@ -50,8 +47,10 @@ class Exact(TypeDecorator[Decimal]):
     def process_result_value(
         self, value: Decimal | int | None, dialect: Dialect
     ) -> Decimal | None:
-        if value is None or dialect.name != "sqlite":
-            return value if value is None else Decimal(value)
+        if value is None:
+            return None
+        if dialects.of(dialect.name).exact:
+            return Decimal(value)
         return Decimal(value).scaleb(-self.places)
 
 
@@ -65,6 +64,9 @@ class Moment(TypeDecorator[dt.datetime]):
     def python_type(self) -> type[dt.datetime]:
         return dt.datetime
 
+    def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[dt.datetime]:
+        return dialect.type_descriptor(dialects.of(dialect.name).typed(DateTime()))
+
     def process_bind_param(
         self, value: dt.datetime | None, dialect: Dialect
     ) -> dt.datetime | None:
@@ -74,6 +76,28 @@ class Moment(TypeDecorator[dt.datetime]):
         self, value: dt.datetime | None, dialect: Dialect
     ) -> dt.datetime | None:
         return value and value.replace(tzinfo=dt.UTC)
+
+
+class Clock(TypeDecorator[dt.time]):
+    """Times of the day, with microseconds."""
+
+    impl = Time
+    cache_ok = True
+
+    @property
+    def python_type(self) -> type[dt.time]:
+        return dt.time
+
+    def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[dt.time]:
+        return dialect.type_descriptor(dialects.of(dialect.name).typed(Time()))
+
+    def process_result_value(
+        self, value: dt.time | dt.timedelta | None, dialect: Dialect
+    ) -> dt.time | None:
+        # Some drivers take a time for a length of time.
+        if isinstance(value, dt.timedelta):
+            return (dt.datetime.min + value).time()
+        return value
 
 
 class Duration(TypeDecorator[dt.timedelta]):
@@ -121,38 +145,3 @@ def today() -> sa.BindParameter[dt.date]:
 
 def now() -> sa.BindParameter[dt.datetime]:
     return sa.bindparam("now", callable_=clock.now, type_=Moment(), unique=True)
-
-
-def day(moment: Any) -> sql:
-    """The day of a moment where the site is."""
-    zone = settings.TIMEZONE.replace("'", "''")
-    other = f"CAST({{0}} AT TIME ZONE 'UTC' AT TIME ZONE '{zone}' AS date)"
-    return sql("local_date({0})", moment, type_=sa.Date(), other=other)
-
-
-class sql(FunctionElement[Any]):
-    """An expression whose text is not the same everywhere; `{0}` is the first operand."""
-
-    name = "sql"
-    inherit_cache = False
-
-    def __init__(
-        self, sqlite: str, *operands: Any, type_: TypeEngine[Any], other: str = ""
-    ) -> None:
-        self.sqlite = sqlite
-        self.other = other or sqlite
-        self.type = type_
-        super().__init__(*operands)
-
-
-@compiles(sql)
-def _compile(element: sql, compiler: Any, **options: Any) -> str:
-    known = compiler.dialect.name == "sqlite"
-    text = element.sqlite if known else element.other
-    # Between brackets: an operand may be a sum, and the text around it a product. One that
-    # this database does not ask for must not leave its parameters behind.
-    operands = [
-        f"({compiler.process(part, **options)})" if f"{{{number}}}" in text else ""
-        for number, part in enumerate(element.clauses)
-    ]
-    return text.format(*operands)

@@ -2,30 +2,26 @@
 
 from __future__ import annotations
 
-import datetime as dt
-import re
-import sqlite3
 from collections.abc import Iterator
 from typing import Any, ClassVar
 
 from flask import Flask, abort, current_app, g, request
 from sqlalchemy import (
-    Connection,
     Engine,
     Select,
     and_,
-    create_engine,
+    column,
     event,
     make_url,
-    text,
+    select,
+    table,
 )
-from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import DeclarativeBase, Session
 
-from .. import fingerprint, settings
-from . import clock, fragments, guard
-
-_BUSY_SECONDS = 4
+from .. import fingerprint
+from . import dialects, fragments, guard
+from .dialect import Dialect
 
 
 class Base(DeclarativeBase):
@@ -67,7 +63,9 @@ def is_live(model: Any) -> Iterator[Any]:
 
 def connect(app: Flask, address: str) -> None:
     """Gives the site its database. Nothing is opened before the first request."""
-    app.extensions["engine"] = _engine(address)
+    url = make_url(address)
+    app.extensions["dialect"] = dialects.of(url.get_backend_name())
+    app.extensions["engine"] = app.extensions["dialect"].engine(url)
     app.extensions["up_to_date"] = False
 
     @app.teardown_appcontext
@@ -79,50 +77,10 @@ def connect(app: Flask, address: str) -> None:
             app.logger.exception("The session could not be closed.")
 
 
-def _engine(address: str) -> Engine:
-    url = make_url(address)
-    if url.get_backend_name() != "sqlite":
-        # Two changes that are each fine alone must be fine together, in whatever order.
-        return create_engine(url, isolation_level="SERIALIZABLE", pool_pre_ping=True)
-    path = (settings.ROOT / (url.database or "")).resolve().as_uri()
-    # mode=rw: a wrong path is an error, not a new and empty database.
-    engine = create_engine(
-        f"sqlite:///{path}?mode=rw&uri=true", connect_args={"timeout": _BUSY_SECONDS}
-    )
-
-    @event.listens_for(engine, "connect")
-    def prepare(connection: sqlite3.Connection, record: Any) -> None:
-        connection.isolation_level = None
-        connection.execute("PRAGMA foreign_keys = ON")
-        connection.create_function("regexp", 2, _matches, deterministic=True)
-        connection.create_function("local_date", 1, _local_date, deterministic=True)
-
-    @event.listens_for(engine, "begin")
-    def begin(connection: Connection) -> None:
-        # A change takes the write lock at once, so that what it checks stays true.
-        writes = connection.get_execution_options().get("writes")
-        driver: Any = connection.connection.driver_connection
-        statement = "BEGIN IMMEDIATE" if writes else "BEGIN"
-        try:
-            driver.execute(statement)
-        except sqlite3.Error as error:
-            # Told as any other failure of the database, so that it is tried again.
-            raise OperationalError(statement, {}, error) from error
-
-    return engine
-
-
-def _matches(pattern: str, value: str | None) -> bool | None:
-    return None if value is None else re.fullmatch(pattern, value) is not None
-
-
-def _local_date(moment: str | None) -> str | None:
-    """The day of a stored moment where the site is."""
-    if moment is None:
-        return None
-    return clock.day(
-        dt.datetime.fromisoformat(moment).replace(tzinfo=dt.UTC)
-    ).isoformat()
+def dialect() -> Dialect:
+    """What the site's database writes and does its own way."""
+    found: Dialect = current_app.extensions["dialect"]
+    return found
 
 
 def session() -> Session:
@@ -138,7 +96,8 @@ def session() -> Session:
             and not fragments.asked()
             and not guard.is_stale()
         ):
-            g.session.connection(execution_options={"writes": True})
+            turn = g.session.connection(execution_options={"writes": True})
+            dialect().take_turn(turn, alone=g.get("tries", 1) > 1)
     opened: Session = g.session
     return opened
 
@@ -156,7 +115,7 @@ def close() -> None:
 
 def defer_references() -> None:
     """Lets references be broken until the transaction ends; they are checked then."""
-    session().execute(text("PRAGMA defer_foreign_keys = ON"))
+    dialect().defer_references(session().connection())
 
 
 def behind() -> str | None:
@@ -183,10 +142,10 @@ def doubt() -> None:
 
 
 def _fingerprints() -> list[str]:
-    query = text("SELECT schema FROM welbik_migration ORDER BY number")
+    query = select(column("schema")).select_from(table("welbik_migration"))
     engine: Engine = current_app.extensions["engine"]
     try:
         with engine.connect() as connection:
-            return list(connection.scalars(query))
+            return list(connection.scalars(query.order_by(column("number"))))
     except DBAPIError:
         return []

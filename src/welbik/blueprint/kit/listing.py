@@ -17,8 +17,7 @@ from flask import make_response, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import cells, counting, export, paging, places, trees, words
-from .columns import sql
+from . import cells, counting, export, expressions, paging, places, trees, words
 from .database import session
 from .filters import Choice, Filter
 from .lists import List
@@ -265,11 +264,9 @@ class Listing:
         # A boolean gets `= 1` behind it, which hides the condition from its index: wanted
         # where many rows are left, and those are found by the order of the list.
         kind = sa.Boolean() if word == "likely" else sa.Integer()
+        conditions = self.conditions.values()
         return self.plain.where(
-            *(
-                sql(f"{word}({{0}})", condition, type_=kind, other="{0}")
-                for condition in self.conditions.values()
-            )
+            *(expressions.hinted(word, found, kind) for found in conditions)
         )
 
     def _joined(self, rows: Any, *less: str) -> Any:

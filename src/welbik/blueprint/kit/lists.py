@@ -8,9 +8,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from . import light, paging
+from . import expressions, light, paging
 from .cells import Column
-from .columns import sql
 from .filters import Filter
 from .prepared import Prepared
 
@@ -127,10 +126,7 @@ class List:
             rows = rows.where(paging.behind(order, rest, int(segment.alone)))
         if after:
             order = [
-                key._replace(
-                    column=sql("+{0}", key.column, type_=key.column.type, other="{0}")
-                )
-                for key in order
+                key._replace(column=expressions.unindexed(key.column)) for key in order
             ]
         return rows.order_by(*(key.ordered for key in order)).limit(most)
 

@@ -20,16 +20,11 @@ class Prepared:
             for bind, name in self._compiled.bind_names.items()
             if (written := bind.type.dialect_impl(dialect).bind_processor(dialect))
         ]
-        columns = enumerate(statement.selected_columns)
-        self._read = [
-            (at, read)
-            for at, column in columns
-            if (
-                read := column.type.dialect_impl(dialect).result_processor(
-                    dialect, None
-                )
-            )
+        self._types = [
+            column.type.dialect_impl(dialect) for column in statement.selected_columns
         ]
+        self._dialect = dialect
+        self._read: list[tuple[int, Any]] | None = None
 
     def rows(self, connection: sa.Connection, values: Mapping[str, Any]) -> list[Any]:
         """The rows for some values of its parameters, as Python values."""
@@ -39,7 +34,10 @@ class Prepared:
         given: Any = (
             filled if self._names is None else tuple(filled[n] for n in self._names)
         )
-        found = list(connection.exec_driver_sql(self._text, given))
+        answer = connection.exec_driver_sql(self._text, given)
+        if self._read is None:
+            self._read = self._readers(answer)
+        found = list(answer)
         if not self._read:
             return found
         typed = []
@@ -49,3 +47,13 @@ class Prepared:
                 plain[at] = read(plain[at])
             typed.append(plain)
         return typed
+
+    def _readers(self, answer: sa.CursorResult[Any]) -> list[tuple[int, Any]]:
+        """What makes Python values of what the driver gives, where it is not one yet."""
+        told = answer.cursor.description if answer.cursor is not None else ()
+        given = enumerate(zip(self._types, told, strict=True))
+        return [
+            (at, read)
+            for at, (type_, column) in given
+            if (read := type_.result_processor(self._dialect, column[1]))
+        ]

@@ -60,7 +60,9 @@ def nested(kind: Any, tops: Sequence[Any], sort: str) -> list[tuple[Any, int]]:
     tree = start.cte("tree", recursive=True)
     step = sa.select(model.id, tree.c.deep + 1)
     tree = tree.union_all(step.where(column == tree.c.id, tree.c.deep < _DEEPEST))
-    some = sa.select(tree.c.id).order_by(tree.c.deep, tree.c.id).limit(_NESTED_MOST)
+    first = sa.select(tree.c.id).order_by(tree.c.deep, tree.c.id).limit(_NESTED_MOST)
+    # Not every database counts rows within a condition: it is done in a table of its own.
+    some = sa.select(first.subquery("nested").c.id)
     keys = kind.order(sort)
     order = [*paging.expanded(keys[0]), *keys[1:]]
     rows = kind.joined(kind.rows.where(model.id.in_(some)), sort).add_columns(column)

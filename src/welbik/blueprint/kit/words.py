@@ -7,7 +7,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from .columns import sql
+from .database import dialect
 
 _MOST = 8
 
@@ -23,25 +23,4 @@ def holds(column: Any, word: str) -> Any:
     """The condition that a word stands in a column, whatever the case of its letters."""
     if not isinstance(column.type, sa.String):
         column = sa.cast(column, sa.String())
-    likes: Any = column.icontains(word, autoescape=True)
-    if word.isascii():
-        return likes
-    # SQLite folds the case of A to Z alone: all forms of a letter are asked for there.
-    return sql(
-        "{0} GLOB {1}",
-        column,
-        sa.literal(f"*{''.join(map(_any_case, word))}*"),
-        likes,
-        type_=sa.Boolean(),
-        other="{2}",
-    )
-
-
-def _any_case(letter: str) -> str:
-    """A pattern of GLOB for all forms of a letter that are one letter each."""
-    forms = {letter, letter.lower(), letter.upper(), letter.casefold(), letter.title()}
-    forms |= {form for one in forms for form in (one.lower(), one.upper())}
-    if "σ" in forms:
-        forms.add("ς")
-    alone = sorted(form for form in forms if len(form) == 1)
-    return f"[{''.join(alone)}]" if len(alone) > 1 or letter in "*?[" else letter
+    return dialect().contains(column, word)

@@ -1,9 +1,15 @@
-"""Drawn columns as SQLite keeps them, and stored ones as rules read them."""
+"""The neutral form in which rows travel between Welbik and any database.
+
+Decimals are whole numbers of their smallest place, days and moments ISO 8601 text (UTC, with
+microseconds), identifiers 32 hexadecimal digits, parts JSON text; each database turns this into
+what it keeps, and back.
+"""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
+from decimal import Decimal
 from typing import Any
 from uuid import UUID
 
@@ -35,7 +41,7 @@ _ENCODERS: dict[str, Callable[[Any], list[Any]]] = {
 
 
 def encode(type_: str, values: Any, empty: Any | None) -> list[Any]:
-    """A drawn column (a NumPy array and a mask of its empty places) as SQLite keeps it."""
+    """A drawn column (a NumPy array and a mask of its empty places) in the neutral form."""
     encoder = _ENCODERS.get(type_.split()[0])
     out: list[Any] = encoder(values) if encoder else values.tolist()
     if empty is not None:
@@ -55,7 +61,7 @@ _NUMBERS = {
 
 
 def decode(type_: str, stored: Sequence[object]) -> tuple[Any, Any]:
-    """A stored column as rules read it (see `rules.arrays`), and where it is empty."""
+    """A column in the neutral form as rules read it (see `rules.arrays`), and where it is empty."""
     import numpy
 
     word = type_.split()[0]
@@ -78,3 +84,25 @@ def decode(type_: str, stored: Sequence[object]) -> tuple[Any, Any]:
 def _microseconds(value: object) -> int:
     hour, minute, second = (str(value) if value else "0:0:0").split(":")
     return ((int(hour) * 60 + int(minute)) * 60) * 10**6 + round(float(second) * 10**6)
+
+
+_ESCAPED = str.maketrans({"\\": r"\\", "\t": r"\t", "\n": r"\n", "\r": r"\r", "\0": r"\0"})
+
+
+def as_lines(columns: Sequence[Sequence[Any]], types: Sequence[str]) -> str:
+    """Rows, given by their columns, as the text that servers load: tabs between values, `\\N` for
+    none, a line each."""
+    texts = [_as_texts(column, type_) for column, type_ in zip(columns, types, strict=True)]
+    return "".join([f"{line}\n" for line in map("\t".join, zip(*texts, strict=True))])
+
+
+def _as_texts(column: Sequence[Any], type_: str) -> list[str]:
+    word, *numbers = type_.split()
+    if word in ("text", "json"):
+        return [r"\N" if value is None else value.translate(_ESCAPED) for value in column]
+    if word == "decimal":
+        places = -int(numbers[1])
+        return [r"\N" if v is None else f"{Decimal(v).scaleb(places):f}" for v in column]
+    if word == "boolean":
+        return [r"\N" if value is None else "1" if value else "0" for value in column]
+    return [r"\N" if value is None else str(value) for value in column]

@@ -1,0 +1,130 @@
+"""What a database writes or does its own way; this class has the standard's words.
+
+Templates are SQL around operands: `{0}` is the first of them.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import Connection, Engine
+from sqlalchemy.exc import DBAPIError
+
+
+class Dialect:
+    """One database; the files beside this one each say what differs there."""
+
+    exact: bool = True
+    """Whether it has decimals, which are whole numbers of their smallest place elsewhere."""
+    states: frozenset[str] = frozenset()
+    """The states of what failed by no fault of the request."""
+
+    def engine(self, url: sa.URL) -> Engine:
+        raise NotImplementedError
+
+    def take_turn(self, connection: Connection, *, alone: bool) -> None:
+        """Begins a change; `alone` lets no other change go on meanwhile."""
+
+    def defer_references(self, connection: Connection) -> None:
+        """Lets references be broken until the transaction ends."""
+
+    def is_passing(self, error: DBAPIError) -> bool:
+        """Whether the same may well go through when it is tried again."""
+        return getattr(error.orig, "sqlstate", None) in self.states
+
+    def typed(self, type_: sa.types.TypeEngine[Any]) -> sa.types.TypeEngine[Any]:
+        """The type of a column that values of a type are kept in."""
+        return type_
+
+    # What stands in queries
+
+    def contains(self, column: Any, word: str) -> Any:
+        """The condition that a word stands in a column, whatever the case of its letters."""
+        raise NotImplementedError
+
+    def itself(self) -> str:
+        return "{0}"
+
+    def length(self) -> str:
+        return "char_length({0})"
+
+    def as_number(self, places: int) -> str:
+        return "CAST({0} AS double precision)"
+
+    def as_exact(self, have: int, places: int) -> str:
+        return "CAST({0} AS numeric)"
+
+    def to_exact(self, places: int) -> str:
+        raise NotImplementedError
+
+    def rounded(self, places: int, have: int | None) -> str:
+        """A decimal of so many places, or a number, half away from zero."""
+        raise NotImplementedError
+
+    def divided(self) -> str:
+        return "({0} / NULLIF({1}, 0))"
+
+    def total(self) -> str:
+        return "CAST(sum({0}) AS bigint)"
+
+    def days_later(self) -> str:
+        raise NotImplementedError
+
+    def moment_later(self) -> str:
+        raise NotImplementedError
+
+    def days_between(self) -> str:
+        return "({0} - {1})"
+
+    def part(self, word: str) -> str:
+        """The year, month or day of a date."""
+        return f"CAST(extract({word} FROM {{0}}) AS integer)"
+
+    def local_day(self, zone: str) -> str:
+        raise NotImplementedError
+
+    def extreme(self, word: str) -> str:
+        """The least or greatest of two; nothing where either is nothing."""
+        return f"{word}({{0}}, {{1}})"
+
+    def trimmed(self) -> str:
+        return "NULLIF(trim(both ' ' from {0}), '')"
+
+    def folded(self, word: str) -> str:
+        """Small or capital letters, A to Z alone."""
+        return f"{word}({{0}})"
+
+    def matches(self) -> str:
+        raise NotImplementedError
+
+    def form(self, pattern: str) -> str:
+        """A pattern for the whole of a text."""
+        return pattern
+
+    def hinted(self, word: str) -> str:
+        """A condition of which it is known how many rows meet it."""
+        return "{0}"
+
+    def unindexed(self) -> str:
+        """The same value, by which no index is chosen."""
+        return "{0}"
+
+
+def forms(letter: str) -> list[str]:
+    """All forms of a letter that are one letter each."""
+    found = {letter, letter.lower(), letter.upper(), letter.casefold(), letter.title()}
+    found |= {form for one in found for form in (one.lower(), one.upper())}
+    if "σ" in found:
+        found.add("ς")
+    return sorted(form for form in found if len(form) == 1)
+
+
+def any_case(word: str) -> str:
+    """A regular expression for a word, whatever the case of its letters."""
+    return "".join(
+        f"[{''.join(some)}]" if len(some) > 1 else re.escape(letter)
+        for letter in word
+        for some in [forms(letter)]
+    )

@@ -1,0 +1,168 @@
+"""MariaDB."""
+
+from __future__ import annotations
+
+import datetime as dt
+from functools import lru_cache
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import sqlalchemy as sa
+from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy.dialects import mysql
+from sqlalchemy.exc import DBAPIError
+
+from .dialect import Dialect, any_case
+
+_BUSY_SECONDS = 8
+_SESSION = (
+    "SET SESSION time_zone = '+00:00', collation_connection = 'utf8mb4_nopad_bin', "
+    "sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_BACKSLASH_ESCAPES', "
+    f"innodb_lock_wait_timeout = {_BUSY_SECONDS}"
+)
+_UNCHECKED = "unchecked"
+
+
+class Mariadb(Dialect):
+    """Changes are SERIALIZABLE: what they read is locked until they end."""
+
+    def engine(self, url: sa.URL) -> Engine:
+        from pymysql.converters import conversions
+
+        # As plain texts they would come back as texts, where they stand alone.
+        typed = {
+            dt.date: lambda value, _=None: f"DATE '{value}'",
+            dt.datetime: lambda value, _=None: f"TIMESTAMP '{value}'",
+            dt.time: lambda value, _=None: f"TIME '{value}'",
+        }
+        engine = create_engine(
+            url.set(drivername="mariadb+pymysql"),
+            connect_args={
+                "charset": "utf8mb4",
+                "conv": {**conversions, **typed},
+                "connect_timeout": 5,
+                "init_command": _SESSION,
+            },
+        )
+        event.listen(engine, "begin", _begin)
+        return engine
+
+    def take_turn(self, connection: Connection, *, alone: bool) -> None:
+        mode = "FOR UPDATE" if alone else "LOCK IN SHARE MODE"
+        turn = f"SELECT 1 FROM welbik_migration WHERE number = 1 {mode}"
+        connection.execute(sa.text(turn))
+
+    def defer_references(self, connection: Connection) -> None:
+        # It checks each statement by itself. Rows that others refer to are locked until the end.
+        connection.execute(sa.text("SET SESSION foreign_key_checks = 0"))
+        connection.connection.info[_UNCHECKED] = True
+
+    def is_passing(self, error: DBAPIError) -> bool:
+        arguments = getattr(error.orig, "args", ())
+        # Deadlocks, waiting in vain, rows that changed meanwhile, a server that stops or starts.
+        return bool(arguments) and arguments[0] in (1205, 1213, 1020, 1053, 2006, 2013)
+
+    def typed(self, type_: sa.types.TypeEngine[Any]) -> sa.types.TypeEngine[Any]:
+        if isinstance(type_, sa.DateTime):
+            return mysql.DATETIME(fsp=6)
+        return mysql.TIME(fsp=6) if isinstance(type_, sa.Time) else type_
+
+    def contains(self, column: Any, word: str) -> Any:
+        if word.isascii():
+            return sa.func.lower(column).contains(word.lower(), autoescape=True)
+        return column.regexp_match(any_case(word))
+
+    def as_number(self, places: int) -> str:
+        return "CAST({0} AS DOUBLE)"
+
+    def as_exact(self, have: int, places: int) -> str:
+        return f"CAST({{0}} AS DECIMAL(38, {places}))"
+
+    def to_exact(self, places: int) -> str:
+        whole = f"floor(abs({{0}}) * 1e{places} + 0.5) * sign({{0}})"
+        return f"CAST(CAST({whole} AS DECIMAL(38, 0)) / {10**places} AS DECIMAL(38, {places}))"
+
+    def rounded(self, places: int, have: int | None) -> str:
+        if have is None:
+            return f"(floor(abs({{0}}) * 1e{places} + 0.5) / 1e{places} * sign({{0}}))"
+        found = f"round({{0}}, {places})"
+        return found if places else f"CAST({found} AS SIGNED)"
+
+    def total(self) -> str:
+        return "CAST(sum({0}) AS SIGNED)"
+
+    def days_later(self) -> str:
+        return "({0} + INTERVAL {1} DAY)"
+
+    def moment_later(self) -> str:
+        return "({0} + INTERVAL {1} DAY)"
+
+    def days_between(self) -> str:
+        return "datediff({0}, {1})"
+
+    def part(self, word: str) -> str:
+        return f"extract({word} FROM {{0}})"
+
+    def local_day(self, zone: str) -> str:
+        # The server knows no time zones unless its keeper loaded them.
+        seconds = "timestampdiff(SECOND, '1970-01-01', {0})"
+        since, ahead = _offsets(zone)
+        at = f"1 + interval({seconds}, {since})" if since else "1"
+        return f"CAST(({{0}} + INTERVAL elt({at}, {ahead}) SECOND) AS DATE)"
+
+    def folded(self, word: str) -> str:
+        text = "{0}"
+        for letter in "ABCDEFGHIJKLMNOPQRSTUVWXYZ":
+            pair = (
+                (letter, letter.lower())
+                if word == "lower"
+                else (letter.lower(), letter)
+            )
+            text = f"replace({text}, '{pair[0]}', '{pair[1]}')"
+        return text
+
+    def matches(self) -> str:
+        return "({0} REGEXP {1})"
+
+    def form(self, pattern: str) -> str:
+        return rf"^(?:{pattern})\z"
+
+
+@lru_cache
+def _offsets(zone: str) -> tuple[str, str]:
+    """When a zone's clocks were or will be changed, in seconds since 1970, and by how much
+    they are ahead of UTC before, between and after; each as a list."""
+    where = ZoneInfo(zone)
+
+    def ahead(at: int) -> int:
+        moment = dt.datetime(1970, 1, 1, tzinfo=dt.UTC) + dt.timedelta(seconds=at)
+        return int(
+            (moment.astimezone(where).utcoffset() or dt.timedelta()).total_seconds()
+        )
+
+    week, first, last = 7 * 86_400, -2_208_988_800, 4_102_444_800
+    since, offsets = [], [ahead(first)]
+    for begin in range(first, last, week):
+        low, high = begin, begin + week
+        if ahead(high) == offsets[-1]:
+            continue
+        while high - low > 1:
+            middle = (low + high) // 2
+            low, high = (
+                (middle, high) if ahead(middle) == offsets[-1] else (low, middle)
+            )
+        since.append(high)
+        offsets.append(ahead(high))
+    return ", ".join(map(str, since)), ", ".join(map(str, offsets))
+
+
+def _begin(connection: Connection) -> None:
+    driver: Any = connection.connection.driver_connection
+    said = []
+    if connection.connection.info.pop(_UNCHECKED, None):
+        said.append("SET SESSION foreign_key_checks = 1")
+    if connection.get_execution_options().get("writes"):
+        said.append("SET TRANSACTION ISOLATION LEVEL SERIALIZABLE")
+    with driver.cursor() as cursor:
+        for statement in said:
+            cursor.execute(statement)

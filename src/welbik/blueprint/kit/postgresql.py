@@ -1,0 +1,95 @@
+"""PostgreSQL."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy import Connection, Engine, create_engine, event
+
+from .dialect import Dialect, any_case
+
+_BUSY_MILLISECONDS = 8000
+_SESSION = (
+    "-c TimeZone=UTC -c default_transaction_isolation=repeatable\\ read "
+    f"-c lock_timeout={_BUSY_MILLISECONDS}"
+)
+
+
+class Postgresql(Dialect):
+    """Changes are SERIALIZABLE: what is fine alone is fine together, in whatever order."""
+
+    # Serialization failures, deadlocks and waiting in vain, a server that stops or starts.
+    states = frozenset({"40001", "40P01", "55P03", "57P01", "57P02", "57P03"})
+
+    def engine(self, url: sa.URL) -> Engine:
+        more = str(url.query.get("options", ""))
+        engine = create_engine(
+            url.set(drivername="postgresql+psycopg"),
+            connect_args={
+                "connect_timeout": 5,
+                "options": f"{_SESSION} {more}".strip(),
+            },
+        )
+        event.listen(engine, "begin", _begin)
+        return engine
+
+    def take_turn(self, connection: Connection, *, alone: bool) -> None:
+        # No query: what is read is read when it is one's turn.
+        mode = "EXCLUSIVE" if alone else "ROW EXCLUSIVE"
+        connection.execute(sa.text(f"LOCK TABLE welbik_sent IN {mode} MODE"))
+
+    def defer_references(self, connection: Connection) -> None:
+        connection.execute(sa.text("SET CONSTRAINTS ALL DEFERRED"))
+
+    def contains(self, column: Any, word: str) -> Any:
+        if word.isascii():
+            plain = sa.func.lower(sa.collate(column, "C"))
+            return plain.contains(word.lower(), autoescape=True)
+        return column.regexp_match(any_case(word))
+
+    def to_exact(self, places: int) -> str:
+        scale = f"CAST(1e{places} AS double precision)"
+        whole = f"floor(abs({{0}}) * {scale} + 0.5) * sign({{0}})"
+        return f"(CAST({whole} AS numeric) / {10**places}.0)"
+
+    def rounded(self, places: int, have: int | None) -> str:
+        if have is None:
+            scale = f"CAST(1e{places} AS double precision)"
+            return f"(floor(abs({{0}}) * {scale} + 0.5) / {scale} * sign({{0}}))"
+        found = f"round({{0}}, {places})"
+        return found if places else f"CAST({found} AS bigint)"
+
+    def days_later(self) -> str:
+        return "({0} + CAST({1} AS integer))"
+
+    def moment_later(self) -> str:
+        return "({0} + {1} * INTERVAL '1 day')"
+
+    def local_day(self, zone: str) -> str:
+        quoted = zone.replace("'", "''")
+        return f"CAST({{0}} AT TIME ZONE 'UTC' AT TIME ZONE '{quoted}' AS date)"
+
+    def extreme(self, word: str) -> str:
+        there = "{0} IS NOT NULL AND {1} IS NOT NULL"
+        return f"(CASE WHEN {there} THEN {word}({{0}}, {{1}}) END)"
+
+    def folded(self, word: str) -> str:
+        # Other letters stay as they are, as everywhere: databases disagree about those.
+        return f'{word}({{0}} COLLATE "C")'
+
+    def matches(self) -> str:
+        return "({0} ~ {1})"
+
+    def form(self, pattern: str) -> str:
+        return f"^({pattern})$"
+
+
+def _begin(connection: Connection) -> None:
+    # One that only reads sees the database as it was when it began.
+    writes = connection.get_execution_options().get("writes")
+    driver: Any = connection.connection.driver_connection
+    import psycopg
+
+    levels = psycopg.IsolationLevel
+    driver.isolation_level = levels.SERIALIZABLE if writes else levels.REPEATABLE_READ

@@ -1,0 +1,332 @@
+"""What a database is to us: how it is opened, read, loaded and changed.
+
+`sqlite.py` and its neighbours say of one database each what it does its own way. Rows go in and
+come out in the neutral form (see `neutral`).
+"""
+
+from __future__ import annotations
+
+import json
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, ClassVar, Self
+
+from ..problems import WelbikError
+from ..rules.sql import Sql, quote
+from ..schema.entries import REMOVED
+from .address import Address, renamed
+from .checks import TableNames, check_sql
+from .ddl import Ddl
+from .tables import Table, Tables
+
+BOOKS = "welbik_migration"
+FIXED = "welbik_fixed"
+"""Which fixed rows were stored, and what was declared of them then."""
+
+BUSY_SECONDS = 10
+"""How long a command waits for somebody else who changes the database."""
+
+_LIVE = f" WHERE {quote(REMOVED)} IS NULL"
+_BOOKS = {"number": "integer", "name": "text 200", "digest": "text 64"}
+_BOOKS |= {"schema": "text 16", "applied": "timestamp"}
+_FIXED = {"of": "text 200", "text": "text", "key": "text", "declared": "text"}
+
+
+class Database(ABC):
+    """An open database. Every method raises WelbikError where it can't serve."""
+
+    word: ClassVar[str]
+    """What it is called in addresses, and on the command line."""
+    requirement: ClassVar[str] = ""
+    """The driver, as `pip install` takes it; empty where Python has it."""
+    sql: ClassVar[type[Sql]]
+    ddl: ClassVar[Ddl]
+    mark: ClassVar[str] = "%s"
+    """What stands for a value in a statement."""
+    errors: tuple[type[Exception], ...]
+    """What its driver raises."""
+
+    where: str
+    """Where it is, for people to read."""
+    tables: Tables
+
+    @classmethod
+    @abstractmethod
+    def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
+        """The open database; a relative file starts at `root`. `create` makes a missing one."""
+
+    @classmethod
+    def place(cls, address: Address, root: Path) -> str:
+        """Where the database is, for people to read."""
+        return address.shown
+
+    @classmethod
+    def is_missing(cls, address: Address, root: Path) -> bool:
+        """Whether it is known, without opening it, that there is none yet."""
+        return False
+
+    @classmethod
+    def beside(cls, address: str, folder: Path, name: str) -> str:
+        """The address of another database of this kind: on the same server, or in a folder."""
+        return renamed(address, name)
+
+    @classmethod
+    @abstractmethod
+    def make(cls, address: Address) -> None:
+        """Makes the database of an address, where opening it does not."""
+
+    @classmethod
+    @abstractmethod
+    def remove(cls, address: Address) -> None:
+        """Takes the database of an address away, with all that it holds."""
+
+    @abstractmethod
+    def close(self) -> None: ...
+
+    @abstractmethod
+    def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        """Runs a statement; the rows that it gives.
+
+        With `values` what `name` gives stands for a table or column.
+        """
+
+    def name(self, identifier: str) -> str:
+        """A table or column in a statement that is run with values."""
+        return quote(identifier).replace("%", "%%") if self.mark == "%s" else quote(identifier)
+
+    def prepare(self, tables: Tables, timezone: str) -> None:
+        """Readies the database for rules and rows of some tables."""
+        self.tables = tables
+
+    def type_of(self, table: str, column: str) -> str:
+        """The neutral type of a column; those of keys that are numbers are integers."""
+        known = self.tables[table].column(column) if table in self.tables else None
+        return known.type if known is not None else "integer"
+
+    def neutral(self, expression: str, type_: str) -> str:
+        """An expression as SQL that gives its value in the neutral form."""
+        return expression
+
+    # Transactions
+
+    @abstractmethod
+    def _begin(self) -> None:
+        """Begins a transaction that nobody else's changes come into."""
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """All or nothing; waits a while for another writer. References are checked at the end."""
+        try:
+            self._begin()
+        except self.errors as error:
+            raise self.in_use(error) from None
+        try:
+            yield
+            self._before_commit()
+            self.run("COMMIT")
+        except BaseException as error:
+            self._roll_back()
+            if isinstance(error, self.errors):
+                raise self.refused(error) from error
+            raise
+
+    def _before_commit(self) -> None:
+        """What must still be done, or asked, before a transaction ends."""
+        return
+
+    def _roll_back(self) -> None:
+        self.run("ROLLBACK")
+
+    def refused(self, error: Exception) -> WelbikError:
+        return WelbikError(f"the database refused a change: {error}", "nothing was changed")
+
+    def in_use(self, error: Exception) -> WelbikError:
+        return WelbikError(
+            f"the database {self.where} is in use: {error}",
+            "stop what writes to it, then try again",
+        )
+
+    @contextmanager
+    def attempt(self) -> Iterator[Callable[[], None]]:
+        """Part of a transaction that can be taken back: gives what does so."""
+
+        def take_back() -> None:
+            self.run("ROLLBACK TO SAVEPOINT attempt")
+
+        self.run("SAVEPOINT attempt")
+        yield take_back
+        self.run("RELEASE SAVEPOINT attempt")
+
+    # The books
+
+    @abstractmethod
+    def table_names(self) -> set[str]: ...
+
+    def applied(self) -> list[tuple[str, str, str]]:
+        """The migrations that ran here, in order: name, digest, fingerprint."""
+        if BOOKS not in self.table_names():
+            return []
+        names = ", ".join(map(quote, ("name", "digest", "schema")))
+        rows = self.run(f"SELECT {names} FROM {quote(BOOKS)} ORDER BY {quote('number')}")
+        return [(str(name), str(digest), str(schema)) for name, digest, schema in rows]
+
+    def migrate(
+        self, name: str, digest: str, schema: str, statements: Sequence[str], number: int = 1
+    ) -> bool:
+        """Runs one migration and writes it down, or leaves everything as it was.
+
+        False where it has run meanwhile, by somebody who had the lock before.
+        """
+        with self._migrating():
+            self._make(BOOKS, _BOOKS, "number")
+            # Only behind the lock it is known what others have run.
+            applied = self.applied()
+            if len(applied) >= number and applied[number - 1][1] == digest:
+                return False
+            if len(applied) != number - 1:
+                raise WelbikError(
+                    f"other migrations have run on the database since {name} was begun",
+                    "nothing was changed; get the newest migrations, then try again",
+                )
+            self._run_all(name, digest, statements)
+            now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S")
+            self._add(BOOKS, [(number, name, digest, schema, now)])
+            return True
+
+    def begun(self) -> set[str]:
+        """Migrations that were broken off half-way, where a database can't take them back."""
+        return set()
+
+    @contextmanager
+    def _migrating(self) -> Iterator[None]:
+        """One migrator at a time, and all of a migration or nothing of it."""
+        with self.transaction():
+            yield
+
+    def _run_all(self, name: str, digest: str, statements: Sequence[str]) -> None:
+        for statement in statements:
+            self.run(statement)
+
+    def _make(self, table: str, columns: Mapping[str, str], key: str = "") -> None:
+        """A table of our own, where it is not there yet."""
+        written = [
+            f"{quote(n)} {self.ddl.type_name(type_)} NOT NULL" for n, type_ in columns.items()
+        ]
+        written += [f"PRIMARY KEY ({quote(key)})"] if key else []
+        self.run(f"CREATE TABLE IF NOT EXISTS {quote(table)} ({', '.join(written)})")
+
+    def _add(self, table: str, rows: Sequence[tuple[object, ...]]) -> None:
+        """Rows of a table of our own."""
+        for row in rows:
+            marks = ", ".join([self.mark] * len(row))
+            self.run(f"INSERT INTO {self.name(table)} VALUES ({marks})", row)
+
+    # Rows
+
+    @abstractmethod
+    def learn(self) -> None:
+        """Lets the database look at what its tables hold, so that it finds rows the best way."""
+
+    def count(self, table: str, *, live: bool = False) -> int:
+        """How many rows there are; with `live` without those in the bin."""
+        return int(self.run(f"SELECT count(*) FROM {quote(table)}{_LIVE if live else ''}")[0][0])
+
+    def made(self, table: str) -> int:
+        """How many rows were ever made, as far as that is known: those that went count too."""
+        count = self.count(table)
+        known = self.tables.get(table)
+        return count if known is not None and known.key else max(count, self.next_id(table) - 1)
+
+    def breaking_keys(self, table: str, key: str, condition: str, *, live: bool) -> set[object]:
+        """The keys of rows for which a condition over them is false."""
+        where = f"{_LIVE} AND" if live else " WHERE"
+        shown = self.neutral(quote(key), self.type_of(table, key))
+        query = f"SELECT {shown} FROM {quote(table)}{where} NOT ({condition})"
+        return {key for (key,) in self.run(query)}
+
+    def breaking(self, table: Table, rule: str) -> int:
+        """How many stored rows break a rule; 0 where its columns are not there yet."""
+        condition = check_sql(table, rule, self.sql(TableNames(table)))
+        try:
+            query = f"SELECT count(*) FROM {quote(table.name)} WHERE NOT ({condition})"
+            return int(self.run(query)[0][0])
+        except self.errors:
+            return 0
+
+    def values(self, table: str, column: str, *, live: bool = False) -> list[Any]:
+        """A column of all rows in the neutral form, always in one order; see `count`."""
+        shown = self.neutral(quote(column), self.type_of(table, column))
+        where = _LIVE if live else ""
+        query = f"SELECT {shown} FROM {quote(table)}{where} ORDER BY {self.order(table)}"
+        return [value for (value,) in self.run(query)]
+
+    def order(self, table: str) -> str:
+        """What the rows of a table are sorted by: how they were made, as far as that is known."""
+        known = self.tables.get(table)
+        return f"{quote(table)}.{quote(known.key if known and known.key else 'id')}"
+
+    def computed(self, table: str, formula: str, type_: str) -> list[Any]:
+        """What an expression comes to for all rows, in the order of `values`."""
+        query = f"SELECT {self.neutral(formula, type_)} FROM {quote(table)} ORDER BY {self.order(table)}"
+        return [value for (value,) in self.run(query)]
+
+    def update(self, table: str, key: str, of: object, values: Mapping[str, object]) -> None:
+        """Sets values of one row; the caller holds the transaction."""
+        sets = ", ".join(f"{self.name(column)} = {self.mark}" for column in values)
+        query = f"UPDATE {self.name(table)} SET {sets} WHERE {self.name(key)} = {self.mark}"
+        given = [(column, value) for column, value in [*values.items(), (key, of)]]
+        self.run(query, [self.bound(value, self.type_of(table, column)) for column, value in given])
+
+    def bound(self, value: object, type_: str) -> object:
+        """A value in the neutral form as the driver takes it."""
+        return value
+
+    def remembered(self) -> dict[tuple[str, str], tuple[object, dict[str, object]]]:
+        """The fixed rows that were stored: by table and text their key, and what was declared."""
+        if FIXED not in self.table_names():
+            return {}
+        rows = self.run(f"SELECT {', '.join(map(quote, _FIXED))} FROM {quote(FIXED)}")
+        return {(of, text): (json.loads(key), json.loads(said)) for of, text, key, said in rows}
+
+    def make_fixed(self) -> None:
+        """The table of fixed rows, where it is not there yet."""
+        if FIXED not in self.table_names():
+            self._make(FIXED, _FIXED)
+
+    def remember(self, table: str, rows: Mapping[str, tuple[object, Mapping[str, object]]]) -> None:
+        """Writes down the fixed rows of a table, in place of what was known of them."""
+        self.make_fixed()
+        self.run(f"DELETE FROM {self.name(FIXED)} WHERE {self.name('of')} = {self.mark}", [table])
+        self._add(
+            FIXED,
+            [
+                (table, text, json.dumps(key), json.dumps(said))
+                for text, (key, said) in rows.items()
+            ],
+        )
+
+    def keep_empty(self) -> None:
+        """Remembers what an empty database looks like, for `restore`."""
+        return
+
+    @abstractmethod
+    def restore(self, engine: Any) -> None:
+        """Takes the rows of all known tables away; their numbers begin anew.
+
+        `engine` is what else is connected to it.
+        """
+
+    def hurry(self, connection: Any) -> None:
+        """Readies a driver's connection for rows that may be lost with the power."""
+        return
+
+    @abstractmethod
+    def next_id(self, table: str) -> int:
+        """The first id that was never given."""
+
+    @abstractmethod
+    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+        """Loads rows, given by their columns; the caller holds the transaction."""

@@ -1,0 +1,585 @@
+"""MariaDB.
+
+Its sessions speak the standard's SQL here: quotes around identifiers, no escapes within texts,
+texts compared by code point.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import replace
+from decimal import Decimal
+from pathlib import Path
+from typing import Any, ClassVar, Self
+
+from ..problems import WelbikError
+from ..rules.patterns import Pattern, explicit, render
+from ..rules.sql import Sql, quote, text
+from ..rules.tree import Apply, Type
+from ..schema.entries import REMOVED
+from .address import Address
+from .backend import BUSY_SECONDS, Database
+from .ddl import Ddl, Keys, check, indexes_of
+from .neutral import as_lines
+from .server import NoServer, driver, reach
+from .tables import Column, Index, Table, identifier
+from .zones import offsets
+
+_COLLATION = "utf8mb4_nopad_bin"
+_SESSION = (
+    "SET SESSION sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,"
+    "NO_ZERO_DATE,NO_ZERO_IN_DATE', time_zone = '+00:00', "
+    f"collation_connection = '{_COLLATION}', innodb_lock_wait_timeout = {BUSY_SECONDS}"
+)
+LIVE = "welbik_live"
+"""A column that is 1 in rows not in the bin. No index leaves rows out here: what is unique among
+those that live has it beside."""
+
+_SHORT = 255
+"""Characters of a text that lies in the row itself, which has 65,535 bytes for all of them."""
+_PREFIX = 190
+"""Characters of a longer one by which it is sorted in an index."""
+_OLDEST = (10, 6)
+_DONE_ALREADY = {1050, 1054, 1060, 1061, 1091, 1146, 1826}
+"""What a statement ends in that was done before: its table, column or key is there, or gone."""
+_PROGRESS = "welbik_progress"
+
+
+class MariadbSql(Sql):
+    """Expressions in MariaDB's words."""
+
+    matching = "REGEXP"
+
+    def boolean(self, value: bool) -> str:
+        return "TRUE" if value else "FALSE"
+
+    def exact(self, value: Decimal, places: int) -> str:
+        return f"({value:f})" if value < 0 else f"{value:f}"
+
+    def day(self, value: dt.date) -> str:
+        return f"DATE '{value.isoformat()}'"
+
+    def time(self, value: dt.time) -> str:
+        return f"TIME '{value.isoformat()}'"
+
+    def moment(self, value: dt.datetime) -> str:
+        return f"TIMESTAMP '{value.isoformat(' ', 'microseconds')}'"
+
+    def ordered(self, value: str) -> str:
+        return value
+
+    @staticmethod
+    def form(pattern: Pattern) -> str:
+        return rf"^(?:{render(explicit(pattern.tree))})\z"
+
+    def cast(self, value: str, have: Type, wanted: Type) -> str:
+        if wanted.name == "number":
+            return f"CAST({value} AS DOUBLE)"
+        if wanted.name == "decimal":
+            return f"CAST({value} AS DECIMAL(38, {wanted.places}))"
+        return value
+
+    def round(self, value: str, node: Apply) -> str:
+        places = int(node.operands[1].value)  # type: ignore[union-attr,arg-type]
+        if node.operands[0].type.name == "number":
+            return f"(floor(abs({value}) * 1e{places} + 0.5) / 1e{places} * sign({value}))"
+        found = f"round({value}, {places})"
+        return found if node.type.name == "decimal" else f"CAST({found} AS SIGNED)"
+
+    def to_exact(self, value: str, places: int) -> str:
+        whole = f"floor(abs({value}) * 1e{places} + 0.5) * sign({value})"
+        whole = f"CAST({whole} AS DECIMAL(38, 0))"
+        return f"CAST({whole} / {10**places} AS DECIMAL(38, {places}))" if places else whole
+
+    def divided(self, value: str, by: str) -> str:
+        return f"({value} / NULLIF({by}, 0))"
+
+    def joined(self, first: str, second: str) -> str:
+        return f"concat({first}, {second})"
+
+    def length(self, value: str) -> str:
+        return f"char_length({value})"
+
+    def special(self, word: str, parts: list[str], node: Apply) -> str:
+        first = parts[0]
+        if word == "/":
+            return self.divided(first, parts[1])
+        if word == "shift":
+            return f"({first} + INTERVAL {parts[1]} DAY)"
+        if word == "days_between":
+            return f"datediff({first}, {parts[1]})"
+        if word in ("year", "month", "day"):
+            return f"extract({word} FROM {first})"
+        if word == "local_date":
+            return self._local_date(first)
+        if word in ("least", "greatest"):
+            return f"{word}({first}, {parts[1]})"
+        if word == "trim":
+            return f"NULLIF(trim(BOTH ' ' FROM {first}), '')"
+        return _folded(word, first)
+
+    def _local_date(self, moment: str) -> str:
+        # The server knows no zones by name unless its keeper loaded them.
+        changes, ahead = offsets(str(self.zone))
+        seconds = f"timestampdiff(SECOND, TIMESTAMP '1970-01-01 00:00:00', {moment})"
+        at = f"1 + interval({seconds}, {', '.join(map(str, changes))})" if changes else "1"
+        return f"CAST(({moment} + INTERVAL elt({at}, {', '.join(map(str, ahead))}) SECOND) AS DATE)"
+
+
+def _folded(word: str, value: str) -> str:
+    """Small or capital letters, A to Z alone: its own would take other letters along."""
+    for letter in "ABCDEFGHIJKLMNOPQRSTUVWXYZ":
+        old, new = (letter, letter.lower()) if word == "lower" else (letter.lower(), letter)
+        value = f"replace({value}, '{old}', '{new}')"
+    return value
+
+
+class MariadbDdl(Ddl):
+    """It changes in place too, each statement for itself: none can be taken back."""
+
+    sql = MariadbSql
+    number = "INTEGER PRIMARY KEY AUTO_INCREMENT"
+    options = f" ENGINE = InnoDB DEFAULT CHARACTER SET = utf8mb4 COLLATE = {_COLLATION}"
+    types: ClassVar[Mapping[str, str]] = {
+        **Ddl.types,
+        **{"double": "DOUBLE", "time": "TIME(6)", "timestamp": "DATETIME(6)"},
+        **{"uuid": "CHAR(32)", "text": "LONGTEXT"},
+    }
+
+    def type_name(self, type_: str) -> str:
+        return "LONGTEXT" if _is_long(type_) else super().type_name(type_)
+
+    def literal(self, value: str, type_: str) -> str:
+        return super().literal(value.replace("-", "") if type_ == "uuid" else value, type_)
+
+    def length(self, column: str) -> str:
+        return f"char_length({column})"
+
+    def checks(self, table: Table, column: Column) -> Iterator[tuple[str, str]]:
+        if _is_long(column.type) and " " in column.type and not column.length:
+            # A long text has no limit of its own.
+            column = replace(column, length=f"..{column.type.split()[1]}")
+        return super().checks(table, column)
+
+    def column(self, table: Table, column: Column, keys: Keys) -> str:
+        written = super().column(table, column, keys)
+        if _is_long(column.type) and (column.references or column.name == table.key):
+            short = f"VARCHAR({column.type.split()[1]})"
+            return written.replace(self.type_name(column.type), short, 1)
+        return written
+
+    def _lines(self, table: Table, lines: list[str]) -> str:
+        live = any(index.live for index in table.indexes)
+        return super()._lines(table, [*lines, *([self._live] if live else [])])
+
+    _live: ClassVar[str] = (
+        f"{quote(LIVE)} TINYINT AS (CASE WHEN {quote(REMOVED)} IS NULL THEN 1 END) "
+        "VIRTUAL INVISIBLE"
+    )
+
+    def create_index(self, table: Table, index: Index) -> str:
+        kind = "UNIQUE INDEX" if index.unique else "INDEX"
+        columns = [self._indexed(table, index, name) for name in index.columns]
+        columns += [quote(LIVE)] if index.live else []
+        name = quote(index.name(table.name))
+        return f"CREATE {kind} {name} ON {quote(table.name)} ({', '.join(columns)})"
+
+    def _indexed(self, table: Table, index: Index, name: str) -> str:
+        column = table.column(name)
+        long = column is not None and _is_long(column.type) and not column.references
+        # What is unique is compared whole.
+        return f"{quote(name)}({_PREFIX})" if long and not index.unique else quote(name)
+
+    def add_index(self, table: Table, index: Index) -> list[str]:
+        made = f"ALTER TABLE {quote(table.name)} ADD COLUMN IF NOT EXISTS {self._live}"
+        return [*([made] if index.live else []), *super().add_index(table, index)]
+
+    def drop_index(self, table: str, name: str) -> str:
+        return f"DROP INDEX {quote(name)} ON {quote(table)}"
+
+    def require(self, table: Table, column: Column) -> str:
+        written = self.column(table, replace(column, required=True), {})
+        return f"ALTER TABLE {quote(table.name)} MODIFY COLUMN {written}"
+
+    def new_uuid(self) -> str:
+        drawn = "md5(concat(uuid(), rand()))"
+        return (
+            f"concat(substr({drawn}, 1, 12), '4', substr({drawn}, 1, 3), "
+            f"substr('89ab', 1 + floor(rand() * 4), 1), substr({drawn}, 1, 15))"
+        )
+
+    def slug(self, source: str, otherwise: str, key: str) -> str:
+        plain = f"regexp_replace(lower(coalesce({source}, '')), '[^a-z0-9]+', '-')"
+        word = f"trim(BOTH '-' FROM left(trim(BOTH '-' FROM {plain}), 60))"
+        return f"concat(coalesce(nullif({word}, ''), {text(otherwise)}), '-', {key})"
+
+    def drop_column(self, before: Table, after: Table, name: str, keys: Keys) -> list[str]:
+        table, column = quote(after.name), before.column(name)
+        assert column is not None
+        gone = [i for i in indexes_of(before) if name in i.columns or i.live and name == REMOVED]
+        parts = self._without(before, [column])
+        parts += [f"DROP INDEX {quote(index.name(before.name))}" for index in gone]
+        parts += [f"DROP COLUMN IF EXISTS {quote(LIVE)}"] if name == REMOVED else []
+        return [f"ALTER TABLE {table} {', '.join([*parts, f'DROP COLUMN {quote(name)}'])}"]
+
+    def _without(self, table: Table, columns: Sequence[Column]) -> list[str]:
+        """Lets go of what columns are held to, and of the rules that read them."""
+        names = [name for column in columns for name, _ in self.checks(table, column)]
+        read = {quote(column.name) for column in columns}
+        names += [name for name, rule in self.rules(table) if any(n in rule for n in read)]
+        references = [identifier(table.name, c.name, "reference") for c in columns if c.references]
+        return [
+            *(f"DROP CONSTRAINT IF EXISTS {quote(name)}" for name in names),
+            *(f"DROP FOREIGN KEY IF EXISTS {quote(name)}" for name in references),
+        ]
+
+    def rename_column(
+        self, before: Table, after: Table, old: str, new: str, keys: Keys
+    ) -> list[str]:
+        table, column, named = quote(after.name), before.column(old), after.column(new)
+        assert column is not None and named is not None
+        parts = self._without(before, [column])
+        said = [f"ALTER TABLE {table} {', '.join(parts)}"] if parts else []
+        said.append(f"ALTER TABLE {table} RENAME COLUMN {quote(old)} TO {quote(new)}")
+        checks = [f"ADD {check(*one)}" for one in self.checks(after, named)]
+        said += [f"ALTER TABLE {table} {', '.join(checks)}"] if checks else []
+        said += self._index_names(before, after)
+        return said + (self.add_references(after, [named], keys) if named.references else [])
+
+    def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
+        old, new = quote(before.name), quote(after.name)
+        parts = self._without(before, before.columns)
+        parts += [f"DROP CONSTRAINT IF EXISTS {quote(name)}" for name, _ in self.rules(before)]
+        said = [f"ALTER TABLE {old} {', '.join(dict.fromkeys(parts))}"] if parts else []
+        said.append(f"ALTER TABLE {old} RENAME TO {new}")
+        checks = [check(*one) for column in after.columns for one in self.checks(after, column)]
+        checks += [check(*rule) for rule in self.rules(after)]
+        added = [f"ADD {one}" for one in checks]
+        said += [f"ALTER TABLE {new} {', '.join(added)}"] if added else []
+        references = [column for column in after.columns if column.references]
+        return (
+            said + self._index_names(before, after) + self.add_references(after, references, keys)
+        )
+
+    def _index_names(self, before: Table, after: Table) -> list[str]:
+        pairs = zip(indexes_of(before), indexes_of(after), strict=True)
+        names = [(old.name(before.name), new.name(after.name)) for old, new in pairs]
+        table = quote(after.name)
+        return [
+            f"ALTER TABLE {table} RENAME INDEX {quote(old)} TO {quote(new)}"
+            for old, new in names
+            if old != new
+        ]
+
+    def script(self, statements: list[str]) -> list[str]:
+        return [_SESSION, *statements]
+
+
+def _is_long(type_: str) -> bool:
+    word, *numbers = type_.split()
+    return word == "text" and (not numbers or int(numbers[0]) > _SHORT)
+
+
+class Mariadb(Database):
+    """A connection to a MariaDB server."""
+
+    word = "mariadb"
+    requirement = "PyMySQL>=1.1"
+    sql = MariadbSql
+    ddl = MariadbDdl()
+
+    def __init__(self, connection: Any, where: str) -> None:
+        import pymysql
+
+        self.errors = (pymysql.MySQLError,)
+        self.connection, self.where, self.tables = connection, where, {}
+        self._touched: set[str] = set()
+        self._loads = True
+
+    @classmethod
+    def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
+        pymysql = driver("pymysql", cls.word, cls.requirement)
+        given = _given(address)
+        if "unix_socket" not in given:
+            reach(given["host"], given["port"], address, greets=True)
+        try:
+            connection = pymysql.connect(**given, database=address.name or None)
+            found = cls(connection, address.shown)
+            version = str(found.run("SELECT version()")[0][0])
+        except (pymysql.MySQLError, OSError) as error:
+            raise cls._unopened(address, given, error) from None
+        numbers = tuple(int(n) for n in version.split("-")[0].split(".")[:2])
+        if "mariadb" not in version.lower() or numbers < _OLDEST:
+            raise NoServer(
+                address,
+                f"the server is version {version}",
+                f"Welbik needs MariaDB {'.'.join(map(str, _OLDEST))} or newer",
+            )
+        if not address.name:
+            raise NoServer(address, "it names no database", "write it behind the last /")
+        return found
+
+    @classmethod
+    def _unopened(cls, address: Address, given: dict[str, Any], error: Exception) -> WelbikError:
+        import pymysql
+
+        code = error.args[0] if error.args else 0
+        said = str(error.args[1] if len(error.args) > 1 else error)
+        if code == 1049:
+            return NoServer.no_database(address)
+        if code == 1044:
+            return NoServer.not_allowed(address, said, f'GRANT ALL ON "{address.name}".*')
+        if code in (1045, 1698) and "ssl" not in given:
+            with suppress(pymysql.MySQLError, OSError):
+                pymysql.connect(**given, ssl={"check_hostname": False}).close()
+                remedy = "add ?ssl_ca=FILE to the address, or ?ssl_check_hostname=false without one"
+                return NoServer(address, "the server wants TLS", remedy)
+        if code in (1045, 1698):
+            return NoServer.refused(address, said)
+        return NoServer(address, said, "check each part of the address")
+
+    @classmethod
+    def make(cls, address: Address) -> None:
+        import pymysql
+
+        try:
+            with pymysql.connect(**_given(address)) as connection, connection.cursor() as cursor:
+                cursor.execute(
+                    f"CREATE DATABASE {quote(address.name)} CHARACTER SET utf8mb4 COLLATE {_COLLATION}"
+                )
+        except pymysql.MySQLError as error:
+            grant = f'GRANT ALL ON "{address.name}".*'
+            raise NoServer.not_allowed(address, str(error.args[-1]), grant) from None
+
+    @classmethod
+    def remove(cls, address: Address) -> None:
+        import pymysql
+
+        with pymysql.connect(**_given(address)) as connection, connection.cursor() as cursor:
+            cursor.execute(f"DROP DATABASE IF EXISTS {quote(address.name)}")
+
+    def close(self) -> None:
+        with suppress(*self.errors):
+            self.connection.close()
+
+    def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        with self.connection.cursor() as cursor:
+            cursor.execute(statement, tuple(values) or None)
+            return list(cursor.fetchall())
+
+    def neutral(self, expression: str, type_: str) -> str:
+        word, *numbers = type_.split()
+        if word == "decimal":
+            return f"CAST({expression} * {10 ** int(numbers[1])} AS SIGNED)"
+        form = {"date": "%Y-%m-%d", "timestamp": "%Y-%m-%d %H:%i:%s.%f", "time": "%H:%i:%s.%f"}
+        if word == "time":
+            return f"time_format({expression}, '{form[word]}')"
+        return f"date_format({expression}, '{form[word]}')" if word in form else expression
+
+    def bound(self, value: object, type_: str) -> object:
+        word, *numbers = type_.split()
+        if word == "decimal" and isinstance(value, int):
+            return Decimal(value).scaleb(-int(numbers[1]))
+        return value
+
+    def _begin(self) -> None:
+        # Whatever makes a table ends a transaction: our own one is made before.
+        self.make_fixed()
+        self.run("SET TRANSACTION ISOLATION LEVEL SERIALIZABLE")
+        self.run("START TRANSACTION")
+        self.run("SET foreign_key_checks = 0")
+        self._touched.clear()
+
+    def _before_commit(self) -> None:
+        """References are looked at now: rows may have come before those they refer to."""
+        for table in sorted(self._touched & self.tables.keys()):
+            for column in self.tables[table].columns:
+                if column.references:
+                    self._check_reference(table, column)
+
+    def _check_reference(self, table: str, column: Column) -> None:
+        name = quote(column.name)
+        key = quote(self.tables[column.references].key or "id")
+        lost = self.run(
+            f"SELECT 1 FROM {quote(table)} AS own LEFT JOIN {quote(column.references)} AS other "
+            f"ON other.{key} = own.{name} WHERE own.{name} IS NOT NULL AND other.{key} IS NULL LIMIT 1"
+        )
+        if lost:
+            raise WelbikError(
+                f"rows of {table} would refer to rows of {column.references} that are not there",
+                "nothing was changed",
+            )
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        try:
+            with super().transaction():
+                yield
+        finally:
+            with suppress(*self.errors):
+                self.run("SET foreign_key_checks = 1")
+
+    def _roll_back(self) -> None:
+        with suppress(*self.errors):
+            super()._roll_back()
+
+    def table_names(self) -> set[str]:
+        asked = "SELECT table_name FROM information_schema.tables WHERE table_schema = database()"
+        return {name for (name,) in self.run(asked)}
+
+    # Migrations: each statement commits by itself, so what is done is written down step by step.
+
+    @contextmanager
+    def _migrating(self) -> Iterator[None]:
+        lock = "concat('welbik ', md5(database()))"
+        if not self.run(f"SELECT get_lock({lock}, {BUSY_SECONDS})")[0][0]:
+            raise self.in_use(RuntimeError("somebody else migrates it"))
+        try:
+            yield
+        except self.errors as error:
+            raise self.refused(error) from error
+        finally:
+            with suppress(*self.errors):
+                self.run(f"DO release_lock({lock})")
+
+    def begun(self) -> set[str]:
+        return {*self._progress()}
+
+    def _progress(self) -> dict[str, int]:
+        """How many statements of a migration that was broken off are done, by its name."""
+        if _PROGRESS not in self.table_names():
+            return {}
+        return {str(n): int(d) for n, d in self.run(f'SELECT "name", "done" FROM "{_PROGRESS}"')}
+
+    def _run_all(self, name: str, digest: str, statements: Sequence[str]) -> None:
+        self._make(_PROGRESS, {"name": "text 200", "done": "integer"}, "name")
+        begun = self._progress().get(name)
+        if begun is None:
+            self._add(_PROGRESS, [(name, 0)])
+        for number, statement in enumerate(statements):
+            if number < (begun or 0):
+                continue
+            try:
+                self.run(statement)
+            except self.errors as error:
+                # It may have been done just before the connection, or the machine, was lost.
+                if not (number == begun and error.args[0] in _DONE_ALREADY):
+                    raise self._half_done(name, number, len(statements), error) from error
+            self.run(f'UPDATE "{_PROGRESS}" SET "done" = %s WHERE "name" = %s', (number + 1, name))
+        self.run(f'DELETE FROM "{_PROGRESS}" WHERE "name" = %s', (name,))
+
+    def _half_done(self, name: str, done: int, of: int, error: Exception) -> WelbikError:
+        if not done:
+            self.run(f'DELETE FROM "{_PROGRESS}" WHERE "name" = %s', (name,))
+            return self.refused(error)
+        return WelbikError(
+            f"the database refused a change: {error.args[-1]}",
+            f"{done} of the {of} statements of {name} are done; mend what it says, then run "
+            "again: welbik migrate (it goes on from there)",
+        )
+
+    def refused(self, error: Exception) -> WelbikError:
+        said = error.args[-1] if error.args else error
+        return WelbikError(f"the database refused a change: {said}", "nothing was changed")
+
+    def learn(self) -> None:
+        there = sorted(self.tables.keys() & self.table_names())
+        self.run(f"ANALYZE TABLE {', '.join(map(quote, there))}")
+
+    def restore(self, engine: Any) -> None:
+        names = sorted(self.tables)
+        some = [
+            f"SELECT {text(n)} FROM dual WHERE EXISTS (SELECT 1 FROM {quote(n)})" for n in names
+        ]
+        full = {name for (name,) in self.run(" UNION ALL ".join(some))}
+        self.run("SET foreign_key_checks = 0")
+        for name in sorted(full):
+            self.run(f"DELETE FROM {quote(name)}")
+        self.run("SET foreign_key_checks = 1")
+        counted = self.run(
+            "SELECT table_name FROM information_schema.tables "
+            "WHERE table_schema = database() AND auto_increment > 1"
+        )
+        for (name,) in counted:
+            self.run(f"ALTER TABLE {quote(name)} AUTO_INCREMENT = 1")
+
+    def next_id(self, table: str) -> int:
+        asked = (
+            "SELECT auto_increment FROM information_schema.tables WHERE table_schema = database()"
+        )
+        given = self.run(f"{asked} AND table_name = %s", (table,))[0][0] or 1
+        most = self.run(f"SELECT coalesce(max(id), 0) FROM {quote(table)}")[0][0]
+        return max(int(given), int(most) + 1)
+
+    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+        self._touched.add(table)
+        if self._loads:
+            try:
+                self._load(table, names, columns)
+            except self.errors as error:
+                # 3948, 1148, 4166: the server, or its keeper, lets nobody load files.
+                if error.args[0] not in (1148, 3948, 4166):
+                    raise
+                self._loads = False
+        if not self._loads:
+            self._insert(table, names, columns)
+
+    def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+        listed, count = ", ".join(map(quote, names)), len(columns[0])
+        types = [self.type_of(table, name) for name in names]
+        with tempfile.NamedTemporaryFile("w", encoding="utf-8", newline="", delete=False) as file:
+            file.write(as_lines(columns, types))
+        try:
+            with self.connection.cursor() as cursor:
+                cursor.execute(
+                    f"LOAD DATA LOCAL INFILE {text(file.name)} INTO TABLE {quote(table)} "
+                    "CHARACTER SET utf8mb4 FIELDS TERMINATED BY X'09' ESCAPED BY X'5C' "
+                    f"LINES TERMINATED BY X'0A' ({listed})"
+                )
+                stored, doubted = cursor.rowcount, cursor.warning_count
+        finally:
+            Path(file.name).unlink()
+        # What comes from a file is refused in silence: here no row may be missing or other.
+        if stored != count or doubted:
+            raise self._refused_row()
+
+    def _refused_row(self) -> WelbikError:
+        told = self.run("SHOW WARNINGS LIMIT 1")
+        said = told[0][2] if told else "rows were left out"
+        return WelbikError(f"the database refused a row: {said}", "nothing was added")
+
+    def _insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+        types = [self.type_of(table, name) for name in names]
+        bound = [[self.bound(v, t) for v in c] for c, t in zip(columns, types, strict=True)]
+        listed, marks = ", ".join(map(self.name, names)), ", ".join("%s" for _ in names)
+        with self.connection.cursor() as cursor:
+            cursor.executemany(
+                f"INSERT INTO {self.name(table)} ({listed}) VALUES ({marks})",
+                list(zip(*bound, strict=True)),
+            )
+
+
+def _given(address: Address) -> dict[str, Any]:
+    """An address as its driver takes it, without the database."""
+    found: dict[str, Any] = {
+        **{"user": address.user or None, "password": address.password},
+        **{"charset": "utf8mb4", "autocommit": True, "local_infile": True},
+        **{"connect_timeout": BUSY_SECONDS, "init_command": _SESSION},
+    }
+    options = dict(address.options)
+    if "unix_socket" in options:
+        found["unix_socket"] = options["unix_socket"]
+    else:
+        found |= {"host": address.host or "localhost", "port": address.port or 3306}
+    # As the application's own library reads them.
+    tls: dict[str, Any] = {
+        name.removeprefix("ssl_"): value
+        for name, value in options.items()
+        if name in ("ssl_ca", "ssl_capath", "ssl_cert", "ssl_key", "ssl_cipher")
+    }
+    if "ssl_check_hostname" in options:
+        tls["check_hostname"] = options["ssl_check_hostname"].lower() not in ("false", "0", "no")
+    return found | {"ssl": tls} if tls else found

@@ -1,0 +1,323 @@
+"""PostgreSQL."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from decimal import Decimal
+from pathlib import Path
+from typing import Any, Self
+
+from ..problems import WelbikError
+from ..rules.patterns import Pattern, explicit, render
+from ..rules.sql import Sql, quote, text
+from ..rules.tree import Apply, Type, maybe_empty
+from .address import Address
+from .backend import BUSY_SECONDS, Database
+from .ddl import Ddl, Keys
+from .neutral import as_lines
+from .server import NoServer, driver, reach
+from .tables import Table
+
+
+class PostgresqlSql(Sql):
+    """Expressions in PostgreSQL's words."""
+
+    matching = "~"
+
+    def boolean(self, value: bool) -> str:
+        return "TRUE" if value else "FALSE"
+
+    def exact(self, value: Decimal, places: int) -> str:
+        return f"({value:f})" if value < 0 else f"{value:f}"
+
+    def day(self, value: dt.date) -> str:
+        return f"DATE '{value.isoformat()}'"
+
+    def time(self, value: dt.time) -> str:
+        return f"TIME '{value.isoformat()}'"
+
+    def moment(self, value: dt.datetime) -> str:
+        return f"TIMESTAMP '{value.isoformat(' ', 'microseconds')}'"
+
+    def ordered(self, value: str) -> str:
+        return f'({value} COLLATE "C")'
+
+    @staticmethod
+    def form(pattern: Pattern) -> str:
+        return f"^({render(explicit(pattern.tree))})$"
+
+    def cast(self, value: str, have: Type, wanted: Type) -> str:
+        if wanted.name == "number":
+            return f"CAST({value} AS double precision)"
+        return f"CAST({value} AS numeric)" if wanted.name == "decimal" else value
+
+    def round(self, value: str, node: Apply) -> str:
+        places = int(node.operands[1].value)  # type: ignore[union-attr,arg-type]
+        if node.operands[0].type.name == "number":
+            scale = f"CAST(1e{places} AS double precision)"
+            return f"(floor(abs({value}) * {scale} + 0.5) / {scale} * sign({value}))"
+        found = f"round({value}, {places})"
+        return found if node.type.name == "decimal" else f"CAST({found} AS bigint)"
+
+    def to_exact(self, value: str, places: int) -> str:
+        scale = f"CAST(1e{places} AS double precision)"
+        whole = f"CAST(floor(abs({value}) * {scale} + 0.5) * sign({value}) AS numeric)"
+        return f"({whole} / {10**places}.0)" if places else whole
+
+    def divided(self, value: str, by: str) -> str:
+        return f"({value} / NULLIF({by}, 0))"
+
+    def special(self, word: str, parts: list[str], node: Apply) -> str:
+        first = parts[0]
+        if word == "/":
+            return self.divided(first, parts[1])
+        if word == "shift":
+            if node.type.name == "date":
+                return f"({first} + CAST({parts[1]} AS integer))"
+            return f"({first} + {parts[1]} * INTERVAL '1 day')"
+        if word == "days_between":
+            return f"({first} - {parts[1]})"
+        if word in ("year", "month", "day"):
+            return f"CAST(extract({word} FROM {first}) AS integer)"
+        if word == "local_date":
+            zone = text(str(self.zone))
+            return f"CAST({first} AT TIME ZONE 'UTC' AT TIME ZONE {zone} AS date)"
+        if word in ("least", "greatest"):
+            return self._extreme(word, parts, node)
+        if word == "trim":
+            return f"NULLIF(btrim({first}, ' '), '')"
+        # Letters beyond A-Z stay as they are, as everywhere: databases disagree about those.
+        return f'{word}({first} COLLATE "C")'
+
+    def _extreme(self, word: str, parts: list[str], node: Apply) -> str:
+        """Nothing where either is nothing; PostgreSQL's own would give the other one."""
+        if node.type.name == "text":
+            parts = [self.ordered(parts[0]), parts[1]]
+        found = f"{word}({parts[0]}, {parts[1]})"
+        if not any(map(maybe_empty, node.operands)):
+            return found
+        return f"(CASE WHEN {parts[0]} IS NOT NULL AND {parts[1]} IS NOT NULL THEN {found} END)"
+
+
+class PostgresqlDdl(Ddl):
+    """All of it can be changed in place, and within a transaction."""
+
+    sql = PostgresqlSql
+    number = "SERIAL PRIMARY KEY"
+    deferrable = " DEFERRABLE"
+
+    def type_name(self, type_: str) -> str:
+        found = super().type_name(type_)
+        # Compared by code point, whatever the language of the server.
+        return f'{found} COLLATE "C"' if type_.startswith("text") else found
+
+    def new_uuid(self) -> str:
+        return "gen_random_uuid()"
+
+    def slug(self, source: str, otherwise: str, key: str) -> str:
+        plain = f"normalize(coalesce(CAST({source} AS text), ''), NFKD)"
+        plain = f"lower(regexp_replace({plain}, '[^\\x01-\\x7f]', '', 'g') COLLATE \"C\")"
+        word = f"trim(both '-' from regexp_replace({plain}, '[^a-z0-9]+', '-', 'g'))"
+        word = f"trim(both '-' from left({word}, 60))"
+        return f"coalesce(nullif({word}, ''), {text(otherwise)}) || '-' || {key}"
+
+    def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
+        """The key's index and numbers carry the name of the table too."""
+        old, new = before.name, after.name
+        return [
+            *super().rename_table(before, after, keys),
+            f"ALTER INDEX IF EXISTS {quote(f'{old}_pkey')} RENAME TO {quote(f'{new}_pkey')}",
+            f"ALTER SEQUENCE IF EXISTS {quote(f'{old}_id_seq')} RENAME TO {quote(f'{new}_id_seq')}",
+        ]
+
+    def script(self, statements: list[str]) -> list[str]:
+        return ["BEGIN", *statements, "COMMIT"]
+
+
+class Postgresql(Database):
+    """A connection to a PostgreSQL server."""
+
+    word = "postgresql"
+    requirement = "psycopg[binary]>=3.1"
+    sql = PostgresqlSql
+    ddl = PostgresqlDdl()
+
+    def __init__(self, connection: Any, where: str) -> None:
+        import psycopg
+
+        self.errors = (psycopg.Error,)
+        self.connection, self.where, self.tables = connection, where, {}
+        self._numbered: set[str] = set()
+
+    @classmethod
+    def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
+        psycopg = driver("psycopg", cls.word, cls.requirement)
+        given: dict[str, Any] = dict(address.options)
+        for name, value in (("host", address.host), ("port", address.port)):
+            given |= {name: value} if value else {}
+        given |= {"user": address.user} if address.user else {}
+        given |= {"password": address.password} if address.password else {}
+        name = address.name or address.user
+        try:
+            connection = psycopg.connect(
+                **given, dbname=name, autocommit=True, connect_timeout=BUSY_SECONDS
+            )
+            database = cls(connection, address.shown)
+            database.run("SET TIME ZONE 'UTC'")
+            database.run(f"SET lock_timeout = '{BUSY_SECONDS}s'")
+            database.run("SET client_min_messages = warning")
+        except psycopg.Error as error:
+            raise cls._unopened(address, given, error) from None
+        return database
+
+    @classmethod
+    def _unopened(cls, address: Address, given: dict[str, Any], error: Exception) -> WelbikError:
+        """Why a connection failed, in words that help."""
+        import psycopg
+
+        host = str(given.get("host", ""))
+        if not host.startswith("/"):
+            reach(host or "localhost", int(given.get("port", 5432)), address)
+        said = " ".join(str(error).replace("FATAL:", "").split())
+        said = said.rpartition("failed: ")[2] or said
+        if cls._lacks(given, address.name):
+            return NoServer.no_database(address)
+        if "SSL" in said or "ssl" in said:
+            remedy = "add ?sslmode=require to the address, or what the server's keeper tells you"
+            return NoServer(address, f"the server wants another encryption: {said}", remedy)
+        if "password" in said or "authentication" in said or "role" in said:
+            return NoServer.refused(address, said)
+        if isinstance(error, psycopg.errors.InsufficientPrivilege) or "permission" in said:
+            return NoServer.not_allowed(address, said, "GRANT CONNECT, CREATE ON DATABASE")
+        return NoServer(address, said, "check each part of the address")
+
+    @staticmethod
+    def _lacks(given: dict[str, Any], name: str) -> bool:
+        """Whether the server is there, and has no such database."""
+        import psycopg
+
+        for other in ("postgres", "template1"):
+            try:
+                with psycopg.connect(**given, dbname=other, connect_timeout=5) as connection:
+                    asked = "SELECT 1 FROM pg_database WHERE datname = %s"
+                    return connection.execute(asked, [name]).fetchone() is None
+            except psycopg.Error:
+                continue
+        return False
+
+    @classmethod
+    def make(cls, address: Address) -> None:
+        from dataclasses import replace
+
+        other = cls.open(replace(address, name="postgres"), Path())
+        try:
+            # Compared by code point, and any letter: whatever the server's own language.
+            other.run(f"CREATE DATABASE {quote(address.name)} ENCODING 'UTF8' TEMPLATE template0")
+        except other.errors as error:
+            raise NoServer.not_allowed(address, str(error), "ALTER ROLE … CREATEDB") from None
+        finally:
+            other.close()
+
+    @classmethod
+    def remove(cls, address: Address) -> None:
+        from dataclasses import replace
+
+        other = cls.open(replace(address, name="postgres"), Path())
+        try:
+            other.run(f"DROP DATABASE IF EXISTS {quote(address.name)} WITH (FORCE)")
+        finally:
+            other.close()
+
+    def close(self) -> None:
+        self.connection.close()
+
+    def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        cursor = self.connection.execute(statement, values or None)
+        return cursor.fetchall() if cursor.description else []
+
+    def neutral(self, expression: str, type_: str) -> str:
+        word, *numbers = type_.split()
+        if word == "decimal":
+            return f"CAST({expression} * {10 ** int(numbers[1])} AS bigint)"
+        form = {"date": "YYYY-MM-DD", "timestamp": "YYYY-MM-DD HH24:MI:SS.US"}
+        form |= {"time": "HH24:MI:SS.US"}
+        if word in form:
+            return f"to_char({expression}, '{form[word]}')"
+        if word == "uuid":
+            return f"replace(CAST({expression} AS text), '-', '')"
+        return f"CAST({expression} AS text)" if word == "json" else expression
+
+    def bound(self, value: object, type_: str) -> object:
+        word, *numbers = type_.split()
+        if word == "decimal" and isinstance(value, int):
+            return Decimal(value).scaleb(-int(numbers[1]))
+        return value
+
+    def _begin(self) -> None:
+        self.run("BEGIN")
+        there = sorted(self.tables.keys() & self.table_names())
+        if there:
+            # Others read meanwhile; who wants to write waits, as what is checked must stay true.
+            self.run(f"LOCK TABLE {', '.join(map(quote, there))} IN EXCLUSIVE MODE")
+        self.run("SET CONSTRAINTS ALL DEFERRED")
+        self._numbered.clear()
+
+    def _before_commit(self) -> None:
+        # Rows came with their numbers: the next one goes on behind them.
+        for table in sorted(self._numbered):
+            sequence = text(f"{quote(table)}")
+            self.run(
+                f"SELECT setval(pg_get_serial_sequence({sequence}, 'id'), {self.next_id(table)}, false)"
+            )
+
+    def _roll_back(self) -> None:
+        if not self.connection.closed:
+            super()._roll_back()
+
+    def table_names(self) -> set[str]:
+        asked = "SELECT tablename FROM pg_tables WHERE schemaname = current_schema()"
+        return {name for (name,) in self.run(asked)}
+
+    @contextmanager
+    def _migrating(self) -> Iterator[None]:
+        with super()._migrating():
+            self.run("SELECT pg_advisory_xact_lock(hashtext('welbik migrate'))")
+            yield
+
+    def learn(self) -> None:
+        there = sorted(self.tables.keys() & self.table_names())
+        self.run(f"ANALYZE {', '.join(map(quote, there))}")
+
+    def restore(self, engine: Any) -> None:
+        names = sorted(self.tables)
+        some = [f"SELECT {text(n)} WHERE EXISTS (SELECT 1 FROM {quote(n)})" for n in names]
+        full = {name for (name,) in self.run(" UNION ALL ".join(some))}
+        self.run("BEGIN")
+        self.run("SET LOCAL synchronous_commit = off")
+        self.run("SET CONSTRAINTS ALL DEFERRED")
+        for name in sorted(full):
+            self.run(f"DELETE FROM {quote(name)}")
+        numbered = [name for name in names if not self.tables[name].key]
+        sequences = [f"pg_get_serial_sequence({text(quote(n))}, 'id')" for n in numbered]
+        self.run(f"SELECT {', '.join(f'setval({one}, 1, false)' for one in sequences)}")
+        self.run("COMMIT")
+
+    def hurry(self, connection: Any) -> None:
+        connection.execute("SET synchronous_commit = off")
+        connection.commit()
+
+    def next_id(self, table: str) -> int:
+        named = self.run(f"SELECT pg_get_serial_sequence({text(quote(table))}, 'id')")
+        last, called = self.run(f"SELECT last_value, is_called FROM {named[0][0]}")[0]
+        most = self.run(f"SELECT coalesce(max(id), 0) FROM {quote(table)}")[0][0]
+        return max(int(last) + bool(called), int(most) + 1)
+
+    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+        if "id" in names and (table not in self.tables or not self.tables[table].key):
+            self._numbered.add(table)
+        types = [self.type_of(table, name) for name in names]
+        listed = ", ".join(map(quote, names))
+        with self.connection.cursor().copy(f"COPY {quote(table)} ({listed}) FROM STDIN") as copy:
+            copy.write(as_lines(columns, types))

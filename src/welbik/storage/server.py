@@ -1,0 +1,102 @@
+"""What goes wrong on the way to a database server, each in words that help."""
+
+from __future__ import annotations
+
+import importlib
+import socket
+from typing import Any
+
+from ..problems import WelbikError
+from .address import Address
+
+_SECONDS = 5
+_GREETING_SECONDS = 3
+_SILENCE_SECONDS = 0.3
+
+
+class NoServer(WelbikError):
+    """A database on a server that can't be opened; `missing` where there is only no such database."""
+
+    def __init__(self, address: Address, reason: str, remedy: str) -> None:
+        super().__init__(f"the database {address.shown} can't be opened: {reason}", remedy)
+        self.missing = False
+
+    @classmethod
+    def no_database(cls, address: Address) -> NoServer:
+        found = cls(
+            address,
+            f"the server has no database {address.name!r}",
+            f"make it: CREATE DATABASE {address.name}, or correct the name",
+        )
+        found.missing = True
+        return found
+
+    @classmethod
+    def refused(cls, address: Address, said: str) -> NoServer:
+        who = repr(address.user) if address.user else "nobody by name"
+        return cls(
+            address,
+            f"the server does not let {who} in: {said}",
+            "correct the user and the password; in a password write @ as %40, / as %2F, : as %3A",
+        )
+
+    @classmethod
+    def not_allowed(cls, address: Address, said: str, grant: str) -> NoServer:
+        return cls(
+            address,
+            f"{address.user!r} lacks a privilege: {' '.join(said.split())}",
+            f"let the server's keeper give it: {grant}",
+        )
+
+
+def driver(module: str, word: str, requirement: str) -> Any:
+    """The driver of a database; raises WelbikError with what to install where it is missing."""
+    try:
+        return importlib.import_module(module)
+    except ImportError:
+        raise WelbikError(
+            f"{word} databases need a driver that is not installed",
+            f'install it: pip install "{requirement}"',
+        ) from None
+
+
+def reach(host: str, port: int, address: Address, *, greets: bool = False) -> None:
+    """Raises NoServer where nothing answers at a host and port, or another kind of server.
+
+    `greets` says whether the right kind speaks first.
+    """
+    try:
+        with socket.create_connection((host, port), _SECONDS) as connection:
+            connection.settimeout(_GREETING_SECONDS if greets else _SILENCE_SECONDS)
+            _check_greeting(connection, host, port, address, greets)
+    except socket.gaierror:
+        raise NoServer(
+            address, f"no machine is called {host!r}", "correct the host in the address"
+        ) from None
+    except TimeoutError:
+        raise NoServer(
+            address,
+            f"{host} does not answer at port {port}",
+            "correct the host, or open the port in its firewall",
+        ) from None
+    except OSError:
+        raise NoServer(
+            address,
+            f"no server listens at {host}, port {port}",
+            "start the server, or correct the host and the port",
+        ) from None
+
+
+def _check_greeting(
+    connection: socket.socket, host: str, port: int, address: Address, greets: bool
+) -> None:
+    try:
+        greeted = bool(connection.recv(1))
+    except TimeoutError:
+        greeted = False
+    if greeted != greets:
+        raise NoServer(
+            address,
+            f"what listens at {host}, port {port} is no {address.scheme} server",
+            "correct the port, or what the address begins with",
+        )
