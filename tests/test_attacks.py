@@ -24,6 +24,7 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 from loaded import Application, application, ask
 from served import served
+from sqlalchemy import make_url
 
 SHOP = """\
 model Item
@@ -134,9 +135,9 @@ def test_what_lies_in_the_bin_is_kept_but_not_newly_chosen(app: Application) -> 
 def test_a_busy_database_is_told_and_nothing_is_stored(
     app: Application, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    database = app.module("kit.database")
-    monkeypatch.setattr(database, "_BUSY_SECONDS", 0.02)
-    engine = database._engine(f"sqlite:///{app.root / 'bees.db'}")
+    kit = app.module("kit.sqlite")
+    monkeypatch.setattr(kit, "_BUSY_SECONDS", 0.02)
+    engine = kit.Sqlite().engine(make_url(app.address))
     monkeypatch.setitem(app.flask.extensions, "engine", engine)
     url, before = app.schema.models["Item"].url, ask(app, "SELECT count(*) FROM item")
     other = sqlite3.connect(app.root / "bees.db", isolation_level=None)

@@ -50,6 +50,11 @@ class EmptyDatabase:
         """Takes all rows away; `engine` is what the site is connected by."""
         self._database.restore(engine)
 
+    def references(self, table: str) -> list[tuple[str, str, str]]:
+        """The columns of a table that refer to others: to which, and what a removal does to them."""
+        with connect(self.address, self.folder) as database:
+            return database.references(table)
+
     def hurry(self, connection: Any, record: object) -> None:
         """Readies a connection of the site: what is lost with the power is made anew."""
         self._database.hurry(connection)

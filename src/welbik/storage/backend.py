@@ -86,6 +86,12 @@ class Database(ABC):
     @abstractmethod
     def close(self) -> None: ...
 
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.close()
+
     @abstractmethod
     def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
         """Runs a statement; the rows that it gives.
@@ -164,6 +170,11 @@ class Database(ABC):
 
     @abstractmethod
     def table_names(self) -> set[str]: ...
+
+    @abstractmethod
+    def references(self, table: str) -> list[tuple[str, str, str]]:
+        """The columns of a table that refer to others: to which, and what becomes of them when
+        what they refer to goes (`CASCADE`, `SET NULL` or `NO ACTION`); sorted."""
 
     def applied(self) -> list[tuple[str, str, str]]:
         """The migrations that ran here, in order: name, digest, fingerprint."""

@@ -430,6 +430,18 @@ class Mariadb(Database):
         asked = "SELECT table_name FROM information_schema.tables WHERE table_schema = database()"
         return {name for (name,) in self.run(asked)}
 
+    def references(self, table: str) -> list[tuple[str, str, str]]:
+        found = self.run(
+            "SELECT k.column_name, r.referenced_table_name, r.delete_rule "
+            "FROM information_schema.referential_constraints r "
+            "JOIN information_schema.key_column_usage k ON k.constraint_name = r.constraint_name "
+            "AND k.constraint_schema = r.constraint_schema AND k.table_name = r.table_name "
+            "WHERE r.constraint_schema = database() AND r.table_name = %s",
+            (table,),
+        )
+        kept = ("CASCADE", "SET NULL")
+        return sorted((n, other, a if a in kept else "NO ACTION") for n, other, a in found)
+
     # Migrations: each statement commits by itself, so what is done is written down step by step.
 
     @contextmanager

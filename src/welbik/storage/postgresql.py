@@ -280,6 +280,17 @@ class Postgresql(Database):
         asked = "SELECT tablename FROM pg_tables WHERE schemaname = current_schema()"
         return {name for (name,) in self.run(asked)}
 
+    def references(self, table: str) -> list[tuple[str, str, str]]:
+        found = self.run(
+            "SELECT a.attname, r.relname, c.confdeltype FROM pg_constraint c "
+            "JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = c.conkey[1] "
+            "JOIN pg_class r ON r.oid = c.confrelid "
+            "WHERE c.contype = 'f' AND c.conrelid = CAST(CAST(%s AS text) AS regclass)",
+            (quote(table),),
+        )
+        actions = {"c": "CASCADE", "n": "SET NULL"}
+        return sorted((n, other, actions.get(str(a), "NO ACTION")) for n, other, a in found)
+
     @contextmanager
     def _migrating(self) -> Iterator[None]:
         with super()._migrating():

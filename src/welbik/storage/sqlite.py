@@ -340,6 +340,10 @@ class Sqlite(Database):
             raise self._unopened(str(error), "check that the file is a database") from None
         return {name for (name,) in rows}
 
+    def references(self, table: str) -> list[tuple[str, str, str]]:
+        found = self.run(f"PRAGMA foreign_key_list({quote(table)})")
+        return sorted((row[3], row[2], row[6]) for row in found)
+
     @contextmanager
     def _migrating(self) -> Iterator[None]:
         # Tables are made anew under other tables that refer to them, so references rest meanwhile.

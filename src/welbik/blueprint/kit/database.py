@@ -142,7 +142,7 @@ def doubt() -> None:
 
 
 def _fingerprints() -> list[str]:
-    query = select(column("schema")).select_from(table("welbik_migration"))
+    query: Select[Any] = select(column("schema")).select_from(table("welbik_migration"))
     engine: Engine = current_app.extensions["engine"]
     try:
         with engine.connect() as connection:

@@ -113,9 +113,9 @@ def to_exact(value: Any, places: int) -> Said:
 
 def rounded(value: Any, places: int, have: int | None = None) -> Said:
     """A number, or a decimal of `have` places, to so many places, half away from zero."""
-    type_ = (
-        sa.Double() if have is None else Exact(18, places) if places else sa.Integer()
-    )
+    type_: TypeEngine[Any] = sa.Double()
+    if have is not None:
+        type_ = Exact(18, places) if places else sa.Integer()
     return _said("rounded", type_, value, told=(places, have))
 
 

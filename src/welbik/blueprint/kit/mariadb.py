@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from functools import lru_cache
+from importlib import import_module
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -27,10 +28,8 @@ class Mariadb(Dialect):
     """Changes are SERIALIZABLE: what they read is locked until they end."""
 
     def engine(self, url: sa.URL) -> Engine:
-        from pymysql.converters import conversions
-
         # As plain texts they would come back as texts, where they stand alone.
-        typed = {
+        typed: dict[Any, Any] = {
             dt.date: lambda value, _=None: f"DATE '{value}'",
             dt.datetime: lambda value, _=None: f"TIMESTAMP '{value}'",
             dt.time: lambda value, _=None: f"TIME '{value}'",
@@ -39,7 +38,7 @@ class Mariadb(Dialect):
             url.set(drivername="mariadb+pymysql"),
             connect_args={
                 "charset": "utf8mb4",
-                "conv": {**conversions, **typed},
+                "conv": {**import_module("pymysql.converters").conversions, **typed},
                 "connect_timeout": 5,
                 "init_command": _SESSION,
             },
@@ -58,7 +57,7 @@ class Mariadb(Dialect):
         connection.connection.info[_UNCHECKED] = True
 
     def is_passing(self, error: DBAPIError) -> bool:
-        arguments = getattr(error.orig, "args", ())
+        arguments: Any = getattr(error.orig, "args", ())
         # Deadlocks, waiting in vain, rows that changed meanwhile, a server that stops or starts.
         return bool(arguments) and arguments[0] in (1205, 1213, 1020, 1053, 2006, 2013)
 

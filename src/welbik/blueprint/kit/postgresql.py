@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from importlib import import_module
 from typing import Any
 
 import sqlalchemy as sa
@@ -89,7 +90,5 @@ def _begin(connection: Connection) -> None:
     # One that only reads sees the database as it was when it began.
     writes = connection.get_execution_options().get("writes")
     driver: Any = connection.connection.driver_connection
-    import psycopg
-
-    levels = psycopg.IsolationLevel
+    levels = import_module("psycopg").IsolationLevel
     driver.isolation_level = levels.SERIALIZABLE if writes else levels.REPEATABLE_READ
