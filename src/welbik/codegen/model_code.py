@@ -8,7 +8,18 @@ from ..kinds.literals import quote
 from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema
 from .column_code import TableCode, column_type
 from .joins import Query, by_name
-from .python import call, doc, from_import, fstring, keywords, line, mapping, names_used
+from .python import (
+    Call,
+    argument_line,
+    call,
+    doc,
+    from_import,
+    fstring,
+    keywords,
+    line,
+    mapping,
+    names_used,
+)
 from .query_code import Queries
 
 
@@ -18,7 +29,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     in_order = _in_order(model, query, order) if schema.is_chosen(model.name) else []
     queries = Queries(schema, "")
     computed = [_computed(queries, member) for member in model.computed]
-    table = TableCode(schema, model)
+    table = TableCode(schema, model.table)
     attributes = [
         line for member in model.members for line in _attribute(schema, table, member, queries.used)
     ]
@@ -26,13 +37,18 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     attributes += [_collection(schema, collection) for collection in model.collections]
     attributes += [_many(schema, many) for many in model.many]
     attributes += computed
-    tables = [_pairs(table, many) for many in model.many if many.declares]
+    tables = [line for many in model.many if many.declares for line in _pairs(table, many)]
     tables += [table.source() for table in queries.stand_ins.values()]
     history = f"HISTORY = history.table({quote(model.table)})" if "history" in model.keeps else ""
     url_part = _url_part(model)
     used = {
         name
-        for piece in ("\n".join(tables), "\n".join([*_key(model), *attributes]), history, url_part)
+        for piece in (
+            "\n".join(tables),
+            "\n".join([*_key(model), *attributes, _more(table)]),
+            history,
+            url_part,
+        )
         for name in names_used(piece)
     }
     used |= {"Any", "sa"} if in_order else set()
@@ -60,6 +76,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
         "plural": line("PLURAL = ", quote(model.plural), indent=4),
         "labels": labels,
         "attributes": attributes,
+        "more": _more(table),
         "shown": line("return ", _shown(model), indent=8),
         "in_order": "\n".join(in_order),
     }
@@ -117,7 +134,7 @@ def _imports(
     local = [import_model(schema, name) for name in joined]
     kit = [
         name
-        for name in ("clock", "columns", "expressions", "history", "uploads", "words")
+        for name in ("clock", "columns", "expressions", "history", "tables", "uploads", "words")
         if name in used
     ]
     local += [from_import("..kit", kit)] if kit else []
@@ -148,8 +165,8 @@ def _attribute(
     arguments += [type_] if (type_ := column_type(member)) else []
     if column.name == table.table.key:
         arguments.append("primary_key=True")
-    elif column.unique:
-        arguments.append("unique=True")
+    else:
+        arguments += table.found_by(column)
     if member.default is not None:
         arguments.append(f"default={member.kind.source(member.default)}")
     elif member.kind.made():
@@ -181,7 +198,7 @@ def _kept(table: TableCode, model: Model) -> list[str]:
     return [
         call(
             f"{column.name}: Mapped[dt.datetime{table.optional(column)}] = mapped_column",
-            ["columns.Moment()", *_SET.get(column.name, [])],
+            ["columns.Moment()", *table.found_by(column), *_SET.get(column.name, [])],
             indent=4,
         )
         for column in table.table.columns
@@ -204,14 +221,26 @@ def _computed(queries: Queries, member: Computed) -> str:
     return f"    {head} = column_property({formula})"
 
 
-def _pairs(table: TableCode, many: Many) -> str:
+def _more(table: TableCode) -> str:
+    """What the table has besides its columns."""
+    found = table.more()
+    if not found:
+        return ""
+    inner = "".join(f"{argument_line(one, 8)}\n" for one in found)
+    return f"    __table_args__ = (\n{inner}    )"
+
+
+def _pairs(table: TableCode, many: Many) -> list[str]:
     """The table of a many-to-many relation."""
-    columns = [
-        f"sa.Column({quote(column.name)}, {table.foreign_key(column)}, nullable=False)"
-        for column in table.tables[many.table].columns
-    ]
+    pairs = table.of(many.table)
+    parts: list[str | Call] = [quote(many.table), "Base.metadata"]
+    parts.append('sa.Column("id", sa.Integer(), primary_key=True)')
+    for column in pairs.table.columns:
+        told = [quote(column.name), pairs.foreign_key(column), *pairs.found_by(column)]
+        parts.append(f"sa.Column({', '.join([*told, 'nullable=False'])})")
     constant = f"{many.name.upper()}_PAIRS"
-    return f"{constant} = sa.Table({quote(many.table)}, Base.metadata, {', '.join(columns)})"
+    made = call(f"{constant} = sa.Table", [*parts, *pairs.more()])
+    return [made, f"tables.ready({constant})"]
 
 
 def _many(schema: Schema, many: Many) -> str:
@@ -240,7 +269,7 @@ def _reference(schema: Schema, table: TableCode, member: Reference) -> list[str]
     target = schema.models[member.target]
     column = table.column(member)
     arguments = table.arguments(column, member.key_attribute)
-    arguments += ["unique=True"] if column.unique else []
+    arguments += table.found_by(column)
     optional = table.optional(column)
     kind = _key_annotation(schema, target)
     other = _other_side(schema, member)

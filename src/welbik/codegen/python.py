@@ -48,11 +48,12 @@ def call(
         return line
     if len(margin) + 4 + width(joined) <= WIDTH:
         return f"{margin}{head}{opening}\n{margin}    {joined}\n{margin}{closing}{tail}"
-    inner = "".join(f"{_argument(argument, indent + 4)}\n" for argument in arguments)
+    inner = "".join(f"{argument_line(argument, indent + 4)}\n" for argument in arguments)
     return f"{margin}{head}{opening}\n{inner}{margin}{closing}{tail}"
 
 
-def _argument(argument: Argument, indent: int) -> str:
+def argument_line(argument: Argument, indent: int) -> str:
+    """An argument on a line of its own, or on several, with its comma."""
     if isinstance(argument, Call):
         return call(argument.head, argument.arguments, indent=indent, tail=",")
     return f"{' ' * indent}{argument},"

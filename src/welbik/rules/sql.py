@@ -107,7 +107,7 @@ class Sql:
         if word in ("and", "or"):
             return f"({parts[0]} {word.upper()} {parts[1]})"
         if word == "not":
-            return f"(NOT {first})"
+            return self._not(node.operands[0], first, row)
         if word == "empty":
             return f"({first} IS NULL)"
         if word in ("=", "<", "<="):
@@ -134,6 +134,11 @@ class Sql:
         if word == "abs":
             return f"abs({first})"
         return self.special(word, parts, node)
+
+    def _not(self, node: Node, written: str, row: str) -> str:
+        if isinstance(node, Apply) and node.word == "empty":
+            return f"({self._write(node.operands[0], row)} IS NOT NULL)"
+        return f"(NOT {written})"
 
     def special(self, word: str, parts: list[str], node: Apply) -> str:
         """What each database writes its own way: dates, trimming, division, extremes."""

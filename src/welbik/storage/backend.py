@@ -172,6 +172,14 @@ class Database(ABC):
     def table_names(self) -> set[str]: ...
 
     @abstractmethod
+    def look(self, table: str) -> dict[str, str]:
+        """All there is to know of a table, as the database tells it.
+
+        Keys such as `column code`, `check hive_frames_range`, `index …`, `reference …` and `key`;
+        two tables are made alike just when these are equal.
+        """
+
+    @abstractmethod
     def references(self, table: str) -> list[tuple[str, str, str]]:
         """The columns of a table that refer to others: to which, and what becomes of them when
         what they refer to goes (`CASCADE`, `SET NULL` or `NO ACTION`); sorted."""

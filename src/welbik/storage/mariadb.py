@@ -7,6 +7,7 @@ texts compared by code point.
 from __future__ import annotations
 
 import datetime as dt
+import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
@@ -429,6 +430,22 @@ class Mariadb(Database):
     def table_names(self) -> set[str]:
         asked = "SELECT table_name FROM information_schema.tables WHERE table_schema = database()"
         return {name for (name,) in self.run(asked)}
+
+    def look(self, table: str) -> dict[str, str]:
+        said = str(self.run(f"SHOW CREATE TABLE {quote(table)}")[0][1])
+        found, words = {}, {"CONSTRAINT": "check", "KEY": "index", "UNIQUE": "index"}
+        for line in said.splitlines()[1:]:
+            line = line.strip().rstrip(",")
+            first = line.split()[0]
+            if first == ")":
+                found["options"] = re.sub(r" AUTO_INCREMENT=\d+", "", line)
+            elif first == "PRIMARY":
+                found["key"] = line
+            else:
+                word = "reference" if " FOREIGN KEY " in line else words.get(first, "column")
+                name, _, rest = line.partition('"')[2].partition('"')
+                found[f"{word} {name}"] = f"{line.partition(chr(34))[0]}{rest}"
+        return found
 
     def references(self, table: str) -> list[tuple[str, str, str]]:
         found = self.run(

@@ -280,6 +280,38 @@ class Postgresql(Database):
         asked = "SELECT tablename FROM pg_tables WHERE schemaname = current_schema()"
         return {name for (name,) in self.run(asked)}
 
+    def look(self, table: str) -> dict[str, str]:
+        here = "CAST(CAST(%s AS text) AS regclass)"
+        named = (quote(table),)
+        columns = self.run(
+            "SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, c.collname, "
+            "pg_get_expr(d.adbin, d.adrelid) FROM pg_attribute a "
+            "LEFT JOIN pg_collation c ON c.oid = a.attcollation "
+            "LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum "
+            f"WHERE a.attrelid = {here} AND a.attnum > 0 AND NOT a.attisdropped",
+            named,
+        )
+        found = {
+            f"column {name}": " ".join(
+                [type_, *(["not null"] if required else []), *([f"collate {c}"] if c else [])]
+                + ([f"default {default}"] if default else [])
+            )
+            for name, type_, required, c, default in columns
+        }
+        kinds = {"c": "check", "f": "reference", "p": "key"}
+        constraints = self.run(
+            "SELECT contype, conname, pg_get_constraintdef(oid) FROM pg_constraint "
+            f"WHERE conrelid = {here} AND contype IN ('c', 'f', 'p')",
+            named,
+        )
+        found |= {f"{kinds[str(kind)]} {name}": said for kind, name, said in constraints}
+        indexes = self.run(
+            "SELECT c.relname, pg_get_indexdef(i.indexrelid) FROM pg_index i "
+            f"JOIN pg_class c ON c.oid = i.indexrelid WHERE i.indrelid = {here} AND NOT i.indisprimary",
+            named,
+        )
+        return found | {f"index {name}": said for name, said in indexes}
+
     def references(self, table: str) -> list[tuple[str, str, str]]:
         found = self.run(
             "SELECT a.attname, r.relname, c.confdeltype FROM pg_constraint c "

@@ -218,6 +218,24 @@ def _next_number(before: str, new: str) -> str:
     )
 
 
+_CHECK = re.compile(r'CONSTRAINT (?:"((?:[^"]|"")+)"|(\w+)) CHECK \(')
+
+
+def _conditions(source: str) -> Iterator[tuple[str, str]]:
+    """The conditions in the statement that made a table, with their names."""
+    for found in _CHECK.finditer(source):
+        begin = end = found.end()
+        depth, quoted = 1, ""
+        while depth:
+            character, end = source[end], end + 1
+            if quoted or character in "'\"":
+                quoted = character if not quoted else "" if character == quoted else quoted
+                continue
+            depth += (character == "(") - (character == ")")
+        name = (found[1] or found[2]).replace('""', '"')
+        yield name, source[begin : end - 1]
+
+
 def ready(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
     """Gives a connection what rules need and SQLite lacks: patterns, and days of a time zone."""
     zone = ZoneInfo(timezone)
@@ -339,6 +357,24 @@ class Sqlite(Database):
         except sqlite3.Error as error:
             raise self._unopened(str(error), "check that the file is a database") from None
         return {name for (name,) in rows}
+
+    def look(self, table: str) -> dict[str, str]:
+        ((source,),) = self.run(
+            "SELECT sql FROM sqlite_master WHERE type = 'table' AND name = ?", (table,)
+        )
+        found = {f"check {name}": condition for name, condition in _conditions(source)}
+        for _, name, type_, required, _, key in self.run(f"PRAGMA table_info({quote(table)})"):
+            found[f"column {name}"] = f"{type_}{' not null' * (required or bool(key))}"
+            found |= {"key": name} if key else {}
+        found["numbers"] = "kept" if "AUTOINCREMENT" in source else "free"
+        for _, name, unique, origin, partial in self.run(f"PRAGMA index_list({quote(table)})"):
+            if origin == "c":
+                columns = [row[2] for row in self.run(f"PRAGMA index_info({quote(name)})")]
+                said = f"{'unique ' * unique}{', '.join(columns)}{' in part' * partial}"
+                found[f"index {name}"] = said
+        for name, other, action in self.references(table):
+            found[f"reference {name}"] = f"{other} {action}"
+        return found
 
     def references(self, table: str) -> list[tuple[str, str, str]]:
         found = self.run(f"PRAGMA foreign_key_list({quote(table)})")

@@ -5,9 +5,10 @@ from __future__ import annotations
 import datetime as dt
 from decimal import Decimal
 from typing import Any
+from uuid import UUID
 
 import sqlalchemy as sa
-from sqlalchemy import BigInteger, DateTime, Dialect, Integer, Numeric, Time
+from sqlalchemy import DateTime, Dialect, Integer, Numeric, Time, Uuid
 from sqlalchemy.types import JSON, TypeDecorator, TypeEngine
 
 from . import clock, dialects
@@ -30,9 +31,8 @@ class Exact(TypeDecorator[Decimal]):
         self.places = places
 
     def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Decimal]:
-        if dialects.of(dialect.name).exact:
-            return dialect.type_descriptor(Numeric(self.digits, self.places))
-        return dialect.type_descriptor(BigInteger())  # type: ignore[arg-type]
+        kept = dialects.of(dialect.name).typed(Numeric(self.digits, self.places))
+        return dialect.type_descriptor(kept)
 
     def process_bind_param(
         self, value: Decimal | None, dialect: Dialect
@@ -98,6 +98,20 @@ class Clock(TypeDecorator[dt.time]):
         if isinstance(value, dt.timedelta):
             return (dt.datetime.min + value).time()
         return value
+
+
+class Identifier(TypeDecorator[UUID]):
+    """Identifiers, sorted alike everywhere."""
+
+    impl = Uuid
+    cache_ok = True
+
+    @property
+    def python_type(self) -> type[UUID]:
+        return UUID
+
+    def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[UUID]:
+        return dialect.type_descriptor(dialects.of(dialect.name).typed(Uuid()))
 
 
 class Duration(TypeDecorator[dt.timedelta]):

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterator
 from typing import Any, ClassVar
+from uuid import UUID
 
 from flask import Flask, abort, current_app, g, request
 from sqlalchemy import (
     Engine,
+    MetaData,
     Select,
     and_,
     column,
@@ -20,12 +23,18 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import DeclarativeBase, Session
 
 from .. import fingerprint
-from . import dialects, fragments, guard
+from . import columns, dialects, fragments, guard, tables
 from .dialect import Dialect
 
 
 class Base(DeclarativeBase):
     """What all models have in common."""
+
+    metadata = MetaData(naming_convention=tables.NAMES)
+    type_annotation_map: ClassVar[dict[Any, Any]] = {
+        UUID: columns.Identifier(),
+        dt.time: columns.Clock(),
+    }
 
     # What begins the names of a model's pages; its table's name, unless said.
     ENDPOINT: ClassVar[str]
@@ -36,6 +45,7 @@ class Base(DeclarativeBase):
         if "ENDPOINT" not in cls.__dict__ and "__tablename__" in cls.__dict__:
             cls.ENDPOINT = cls.__tablename__
         super().__init_subclass__(**options)
+        tables.ready(cls.__table__)  # type: ignore[arg-type]
 
     @property
     def url_part(self) -> str:

@@ -6,7 +6,8 @@ Templates are SQL around operands: `{0}` is the first of them.
 from __future__ import annotations
 
 import re
-from typing import Any
+from collections.abc import Iterator, Mapping
+from typing import Any, ClassVar
 
 import sqlalchemy as sa
 from sqlalchemy import Connection, Engine
@@ -34,9 +35,31 @@ class Dialect:
         """Whether the same may well go through when it is tried again."""
         return getattr(error.orig, "sqlstate", None) in self.states
 
+    # What tables are made of
+
+    table_options: ClassVar[Mapping[str, str]] = {}
+    deferrable: str = ""
+    """What lets references rest until a transaction ends."""
+
     def typed(self, type_: sa.types.TypeEngine[Any]) -> sa.types.TypeEngine[Any]:
         """The type of a column that values of a type are kept in."""
         return type_
+
+    def text_type(self, column: sa.Column[Any], text: str) -> str:
+        """What the type of a column of texts is called."""
+        return text
+
+    def lacks(self, column: sa.Column[Any]) -> Iterator[tuple[str, str]]:
+        """Conditions that the type of a column does not hold here, with what they are of."""
+        yield from ()
+
+    def table(self, table: sa.Table, text: str) -> str:
+        """The statement that makes a table, with what else it needs."""
+        return text
+
+    def index(self, index: sa.Index, text: str) -> str:
+        """The statement that makes an index, likewise."""
+        return text
 
     # What stands in queries
 

@@ -11,12 +11,13 @@ KNOWN: dict[str, Dialect] = {
     "sqlite": Sqlite(),
     "postgresql": Postgresql(),
     "mariadb": Mariadb(),
-    "mysql": Mariadb(),
 }
+_ALSO = {"mysql": "mariadb"}
 
 
 def of(name: str) -> Dialect:
     """A database by the name that addresses and SQLAlchemy have for it."""
+    name = _ALSO.get(name, name)
     if name not in KNOWN:
         raise LookupError(
             f"No database is called {name!r}: known are {', '.join(KNOWN)}."

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
-from . import clock
+from . import clock, tables
 from .columns import Moment
 from .database import Base, session
 from .relations import key_of
@@ -40,14 +40,17 @@ def label(model: Any, labels: Mapping[str, str]) -> None:
 
 def table(name: str) -> sa.Table:
     """The table that keeps the changes of another."""
-    return sa.Table(
+    kept = sa.Table(
         f"{name}_history",
         Base.metadata,
         sa.Column("id", sa.Integer, primary_key=True),
         sa.Column("row", sa.String(254), nullable=False),
-        sa.Column("changed_at", Moment(), nullable=False),
+        sa.Column("changed_at", Moment(), nullable=False, index=True),
         sa.Column("changes", sa.JSON(), nullable=False),
+        tables.index("row", "changed_at"),
     )
+    tables.ready(kept)
+    return kept
 
 
 class Shared(NamedTuple):

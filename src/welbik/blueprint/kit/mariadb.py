@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from importlib import import_module
-from typing import Any
+from typing import Any, ClassVar
 from zoneinfo import ZoneInfo
 
 import sqlalchemy as sa
@@ -18,8 +20,12 @@ from .dialect import Dialect, any_case
 _BUSY_SECONDS = 8
 _SESSION = (
     "SET SESSION time_zone = '+00:00', collation_connection = 'utf8mb4_nopad_bin', "
-    "sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_BACKSLASH_ESCAPES', "
+    "sql_mode = 'ANSI_QUOTES,STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_BACKSLASH_ESCAPES', "
     f"innodb_lock_wait_timeout = {_BUSY_SECONDS}"
+)
+_SHORT, _PREFIX = 255, 190
+_LIVE = (
+    "welbik_live TINYINT AS (CASE WHEN removed_at IS NULL THEN 1 END) VIRTUAL INVISIBLE"
 )
 _UNCHECKED = "unchecked"
 
@@ -46,6 +52,41 @@ class Mariadb(Dialect):
         event.listen(engine, "begin", _begin)
         return engine
 
+    table_options: ClassVar[Mapping[str, str]] = {
+        "engine": "InnoDB",
+        "default_charset": "utf8mb4",
+        "collate": "utf8mb4_nopad_bin",
+    }
+
+    def text_type(self, column: sa.Column[Any], text: str) -> str:
+        return "LONGTEXT" if _is_long(column) else text
+
+    def lacks(self, column: sa.Column[Any]) -> Iterator[tuple[str, str]]:
+        length = getattr(column.type, "length", None)
+        if length and _is_long(column):
+            yield "length", f'char_length("{column.name}") <= {length}'
+
+    def table(self, table: sa.Table, text: str) -> str:
+        if not any(index.info.get("live") for index in table.indexes):
+            return text
+        begin, end, options = text.rpartition("\n)")
+        return f"{begin}, \n\t{_LIVE}{end}{options}"
+
+    def index(self, index: sa.Index, text: str) -> str:
+        begin = text.rpartition(")")[0]
+        if index.info.get("live"):
+            # No index leaves rows out here.
+            return f"{begin}, welbik_live)"
+        for column in () if index.unique else index.columns:
+            if _is_long(column):
+                begin = begin.replace(f'"{column.name}"', column.name)
+                begin = re.sub(
+                    rf"\b{re.escape(column.name)}(?=[,)]|$)",
+                    rf"\g<0>({_PREFIX})",
+                    begin,
+                )
+        return f"{begin})"
+
     def take_turn(self, connection: Connection, *, alone: bool) -> None:
         mode = "FOR UPDATE" if alone else "LOCK IN SHARE MODE"
         turn = f"SELECT 1 FROM welbik_migration WHERE number = 1 {mode}"
@@ -62,6 +103,8 @@ class Mariadb(Dialect):
         return bool(arguments) and arguments[0] in (1205, 1213, 1020, 1053, 2006, 2013)
 
     def typed(self, type_: sa.types.TypeEngine[Any]) -> sa.types.TypeEngine[Any]:
+        if isinstance(type_, sa.Uuid):
+            return sa.Uuid(native_uuid=False)
         if isinstance(type_, sa.DateTime):
             return mysql.DATETIME(fsp=6)
         return mysql.TIME(fsp=6) if isinstance(type_, sa.Time) else type_
@@ -125,6 +168,14 @@ class Mariadb(Dialect):
 
     def form(self, pattern: str) -> str:
         return rf"^(?:{pattern})\z"
+
+
+def _is_long(column: Any) -> bool:
+    """Whether a text is kept apart from its row, which has no room for many long ones."""
+    if not isinstance(column.type, sa.String):
+        return False
+    held = column.primary_key or column.foreign_keys
+    return not held and (column.type.length or _SHORT + 1) > _SHORT
 
 
 @lru_cache

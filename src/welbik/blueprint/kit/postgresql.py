@@ -35,6 +35,12 @@ class Postgresql(Dialect):
         event.listen(engine, "begin", _begin)
         return engine
 
+    deferrable = " DEFERRABLE"
+
+    def text_type(self, column: sa.Column[Any], text: str) -> str:
+        # Compared by code point, whatever the language of the server.
+        return f'{text} COLLATE "C"'
+
     def take_turn(self, connection: Connection, *, alone: bool) -> None:
         # No query: what is read is read when it is one's turn.
         mode = "EXCLUSIVE" if alone else "ROW EXCLUSIVE"

@@ -11,7 +11,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from . import clock
+from . import clock, tables
 from .columns import Moment
 from .database import Base, session
 from .relations import key_of
@@ -24,9 +24,9 @@ FORMS = sa.Table(
     Base.metadata,
     sa.Column("form", sa.String(64), primary_key=True),
     sa.Column("row", sa.String(254), nullable=False),
-    sa.Column("sent_at", Moment(), nullable=False),
-    sa.Index("welbik_sent_sent_at_index", "sent_at"),
+    sa.Column("sent_at", Moment(), nullable=False, index=True),
 )
+tables.ready(FORMS)
 
 
 def name(once: str, model: Any, content: Mapping[str, str]) -> str:

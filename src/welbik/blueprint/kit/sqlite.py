@@ -5,10 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import re
 import sqlite3
+from collections.abc import Iterator
 from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy.dialects.sqlite import DATETIME
 from sqlalchemy.exc import DBAPIError, OperationalError
 
 from .. import settings
@@ -16,6 +18,25 @@ from . import clock
 from .dialect import Dialect, forms
 
 _BUSY_SECONDS = 4
+
+
+class _Scaled(sa.types.UserDefinedType[int]):
+    """A whole number of the smallest place; the name holds INT, which keeps it whole."""
+
+    cache_ok = True
+
+    def __init__(self, digits: int, places: int) -> None:
+        self.digits = digits
+        self.places = places
+
+    def get_col_spec(self, **options: Any) -> str:
+        return f"SCALED_INTEGER({self.digits}, {self.places})"
+
+
+class _Timestamp(DATETIME):
+    """ISO 8601 text, in a column of the standard's name."""
+
+    __visit_name__ = "TIMESTAMP"
 
 
 class Sqlite(Dialect):
@@ -46,6 +67,15 @@ class Sqlite(Dialect):
         # It folds the case of A to Z alone: all forms of a letter are asked for.
         pattern = f"*{''.join(map(_any_case, word))}*"
         return column.op("GLOB", is_comparison=True)(sa.literal(pattern))
+
+    def typed(self, type_: sa.types.TypeEngine[Any]) -> sa.types.TypeEngine[Any]:
+        if isinstance(type_, sa.Numeric) and type_.asdecimal:
+            return _Scaled(type_.precision or 0, type_.scale or 0)
+        return _Timestamp() if isinstance(type_, sa.DateTime) else type_
+
+    def lacks(self, column: sa.Column[Any]) -> Iterator[tuple[str, str]]:
+        if isinstance(column.type, sa.Boolean):
+            yield "boolean", f'"{column.name}" IN (0, 1)'
 
     def length(self) -> str:
         return "length({0})"
