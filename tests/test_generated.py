@@ -5,7 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+import servers
 from conftest import HERE, Project
+from servers import WORDS
+
+from welbik.storage.connect import connect
 
 
 def _complete(project: Project, package: str) -> str:
@@ -36,6 +40,24 @@ def test_awkward_names_and_texts_are_carried_through(empty: Project) -> None:
         "models/awkward.welbik", (HERE / "projects" / "awkward.welbik").read_text("utf-8")
     )
     assert "passed" in _complete(project, "awkward")
+
+
+@pytest.mark.parametrize("word", WORDS[1:])
+def test_a_project_on_a_server(empty: Project, word: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """All that SQLite has, on a server: every type, its pages and its tests."""
+    empty.run("init", "texts")
+    project = Project(empty.root / "texts")
+    project.write("models/texts.welbik", (HERE / "projects" / "texts.welbik").read_text("utf-8"))
+    with servers.database(word, empty.root) as address:
+        monkeypatch.setenv("DATABASE_URL", address)
+        said = _complete(project, "texts")
+        assert "passed" in said
+        # What the tests made for themselves is gone.
+        with connect(address, empty.root) as database:
+            names = database.run("SELECT schema_name FROM information_schema.schemata")
+            if word == "postgresql":
+                names = database.run("SELECT datname FROM pg_database")
+        assert not [name for (name,) in names if name.startswith("welbik_test")]
 
 
 def test_edges_that_cannot_be_had_are_not_tried(empty: Project) -> None:

@@ -388,10 +388,12 @@ def _tree(model: Model) -> dict[str, str] | None:
 
 def _besides(model: Model) -> list[tuple[str, str]]:
     """What a row's page shows though no form asks for it: labels and values, as source."""
-    found = [
-        (quote(m.label), f"show.{shown_with(m)}(row.{m.attribute}, {quote(m.unit)})")
-        for m in model.computed
-    ]
+    found = []
+    for m in model.computed:
+        shown = f"show.{shown_with(m)}(row.{m.attribute}, {quote(m.unit)})"
+        # A value and its unit stay on one line of the page, where spaces are looked at as one.
+        shown += '.replace("\\N{NO-BREAK SPACE}", " ")' if m.unit else ""
+        found.append((quote(m.label), shown))
     if "times" in model.keeps:
         found += [
             ('"Made"', "show.show(row.created_at)"),

@@ -49,6 +49,9 @@ class Tags(Field):
     def typed(self, value: Any) -> str:
         return "\n".join(value or ())
 
+    def told(self, typed: str) -> str:
+        return ", ".join(self.tidy(typed).split("\n"))
+
 
 @dataclass(frozen=True, kw_only=True)
 class Parts(Field):

@@ -18,7 +18,7 @@ import sqlalchemy as sa
 from werkzeug.datastructures import MultiDict
 
 from . import clock, counting, words
-from .columns import Duration, Moment
+from .columns import Clock, Duration, Moment
 from .database import live, session
 from .paging import is_nullable
 from .relations import key_of
@@ -78,7 +78,7 @@ class Range(Filter):
 
     @property
     def input_type(self) -> str:
-        kinds = {sa.Date: "date", sa.Time: "time", Moment: "datetime-local"}
+        kinds = {sa.Date: "date", Clock: "time", Moment: "datetime-local"}
         kinds[Duration] = "text"
         found = (
             kind for base, kind in kinds.items() if isinstance(self.column.type, base)

@@ -71,7 +71,8 @@ class Sqlite(Dialect):
     def typed(self, type_: sa.types.TypeEngine[Any]) -> sa.types.TypeEngine[Any]:
         if isinstance(type_, sa.Numeric) and type_.asdecimal:
             return _Scaled(type_.precision or 0, type_.scale or 0)
-        return _Timestamp() if isinstance(type_, sa.DateTime) else type_
+        timestamp: Any = _Timestamp
+        return timestamp() if isinstance(type_, sa.DateTime) else type_
 
     def lacks(self, column: sa.Column[Any]) -> Iterator[tuple[str, str]]:
         if isinstance(column.type, sa.Boolean):
