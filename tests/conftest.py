@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import os
+import pty
 import re
 import shutil
 import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -60,6 +62,29 @@ class Project:
         assert "Traceback" not in done.stderr, done.stderr
         assert done.returncode == code, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
         return done
+
+    def at_terminal(self, *arguments: str, typed: str, **environment: str) -> str:
+        """Runs the command at a terminal of its own; what is seen there. It must succeed."""
+        ours, theirs = pty.openpty()
+        done = subprocess.Popen(
+            [WELBIK, *arguments],
+            cwd=self.root,
+            stdin=theirs,
+            stdout=theirs,
+            stderr=theirs,
+            env={**os.environ, "COLUMNS": "100", **environment},
+            start_new_session=True,
+        )
+        os.close(theirs)
+        os.write(ours, typed.encode())
+        seen = b""
+        # Reading fails once nobody holds the other end.
+        with suppress(OSError):
+            while part := os.read(ours, 65536):
+                seen += part
+        os.close(ours)
+        assert done.wait() == 0, seen.decode()
+        return seen.decode()
 
     def read(self, name: str) -> str:
         return (self.root / name).read_text("utf-8")

@@ -144,6 +144,11 @@ def database(word: str, folder: Path) -> Iterator[str]:
         found.remove(read_address(address))
 
 
+def remove(address: str) -> None:
+    """Takes a database away, if it is there."""
+    backend(read_address(address).scheme).remove(read_address(address))
+
+
 @contextmanager
 def opened(word: str, folder: Path) -> Iterator[Database]:
     """An open database, new and empty."""

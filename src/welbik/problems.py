@@ -17,6 +17,8 @@ class WelbikError(Exception):
         self.message = message
         self.remedy = remedy
         self.status = status
+        self.no_database = False
+        """Whether there is a server, and only the database on it is missing."""
 
 
 _SURE, _LIKELY = 0.79, 0.6

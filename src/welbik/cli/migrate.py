@@ -16,10 +16,18 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.option("--preview", is_flag=True, help="Say what would be done; do nothing.")
-@click.option("--sql", is_flag=True, help="Print the SQL that would run; run nothing.")
+@click.option(
+    "--sql",
+    is_flag=False,
+    flag_value="",
+    default=None,
+    metavar="[DATABASE]",
+    help="Print the SQL that would run, for the project's database or one of another kind"
+    " (sqlite, postgresql, mariadb); run nothing.",
+)
 @click.option("--allow-loss", is_flag=True, help="Take columns away with their values, unasked.")
 @project_option
-def command(settings: Settings, preview: bool, sql: bool, allow_loss: bool) -> None:
+def command(settings: Settings, preview: bool, sql: str | None, allow_loss: bool) -> None:
     """Bring the database to the declarations.
 
     Writes what has changed as a new file in migrations/, then runs every migration that
@@ -32,8 +40,8 @@ def command(settings: Settings, preview: bool, sql: bool, allow_loss: bool) -> N
     from ..project.database import pending_sql
 
     change = possible_change(settings)
-    if sql:
-        click.echo("\n".join(f"{statement};" for statement in pending_sql(settings, change)))
+    if sql is not None:
+        click.echo("\n".join(f"{statement};" for statement in pending_sql(settings, change, sql)))
     elif preview:
         _preview(settings, change)
     else:
@@ -83,12 +91,29 @@ def _ask(change: Change) -> None:
         )
 
 
+def _there(settings: Settings, change: Change) -> None:
+    """Raises WelbikError where the database can't have migrations; offers to make a missing one."""
+    from ..problems import WelbikError
+    from ..project.database import make_missing, unseen
+
+    try:
+        unseen(settings, change)
+    except WelbikError as error:
+        if not error.no_database or not sys.stdin.isatty():
+            raise
+        said = error.message[:1].upper() + error.message[1:]
+        if not click.confirm(f"{said}. Make it?", default=True):
+            raise
+        make_missing(settings)
+        unseen(settings, change)
+
+
 def run(settings: Settings, change: Change, allow_loss: bool = False, brief: bool = False) -> None:
     """Writes a change as a migration and runs what is pending; a loss only after a question.
 
     A file that was written just now is taken back if it can't be run.
     """
-    from ..project.database import bring_up, declared_change, take_back, unseen, write_migration
+    from ..project.database import bring_up, declared_change, take_back, write_migration
     from ..project.declarations import schema_of
     from ..project.locking import alone
 
@@ -103,7 +128,7 @@ def run(settings: Settings, change: Change, allow_loss: bool = False, brief: boo
             if change.difference.losses and not allow_loss:
                 _ask(change)
         # A database that has had other migrations is told before one more is written.
-        unseen(settings, change)
+        _there(settings, change)
         new = write_migration(settings.root, change) if change.difference.steps else None
         try:
             if new:

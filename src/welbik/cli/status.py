@@ -30,6 +30,9 @@ def command(settings: Settings) -> None:
     for finding in findings:
         dressed = paint("problem", finding.state) if finding.command else finding.state
         command = f"   → {paint('command', finding.command)}" if finding.command else ""
+        if command and not finding.command.startswith("welbik "):
+            # No command mends it: what does is a line of its own.
+            command = f"\n{'':<15} {command.lstrip()}"
         click.echo(f"  {finding.subject:<13} {dressed}{command}")
     todo = [finding.command for finding in findings if finding.command]
     click.echo("")

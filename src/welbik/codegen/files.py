@@ -10,7 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 from ..kinds.file import File
 from ..kinds.literals import quote
+from ..problems import WelbikError
 from ..schema.model import Model, Schema
+from ..storage.connect import known
 from ..storage.tables import fingerprint, tables_of
 from .apart import kept_apart
 from .controller_code import controller_context
@@ -126,9 +128,10 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
     context = quoted | {
         "package": package,
         "title_line": line("TITLE = ", quote(str(settings["title"]))),
-        "database_line": call(
-            "DATABASE = os.environ.get", [quote("DATABASE_URL"), quote(str(settings["database"]))]
+        "database_line": line(
+            "DATABASE = ", f'os.environ.get("DATABASE_URL") or {quote(str(settings["database"]))}'
         ),
+        "driver": quote(requirement) if (requirement := _requirement(settings)) else "",
         "locale_name": str(settings["locale"]),
         "locale_constants": locale_constants(str(settings["locale"])),
         "body_megabytes": 1 + -(-max(map(_largest, schema), default=0) // 1_000_000),
@@ -154,6 +157,15 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
         made[f"serving/{name}"] = _render(f"per_project/serving/{name}", context)
     made["pyproject.toml"] = _render("per_project/pyproject.toml", context)
     return made
+
+
+def _requirement(settings: Mapping[str, Any]) -> str:
+    """The driver of the project's database, as it is installed; empty where Python has it."""
+    try:
+        return known(str(settings["database"]))[0].requirement
+    except WelbikError:
+        # What is wrong with the address is told by what opens it.
+        return ""
 
 
 def _largest(model: Model) -> int:

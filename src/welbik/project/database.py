@@ -16,7 +16,7 @@ from ..migrations.steps import after
 from ..problems import WelbikError
 from ..schema.model import Schema
 from ..storage.backend import Database
-from ..storage.connect import connect, known
+from ..storage.connect import backend, connect, known
 from ..storage.tables import fingerprint
 from .settings import Settings
 from .writing import write_all
@@ -105,13 +105,27 @@ def unseen(settings: Settings, change: Change) -> list[Migration]:
         database.close()
 
 
-def pending_sql(settings: Settings, change: Change) -> list[str]:
-    """The SQL that migrating would run now."""
-    ddl = known(settings.address)[0].ddl
-    todo = unseen(settings, change)
+def make_missing(settings: Settings) -> None:
+    """Makes the project's database on its server, which is there."""
+    with _told_whence(settings):
+        found, address = known(settings.address)
+        found.make(address)
+
+
+def pending_sql(settings: Settings, change: Change, word: str = "") -> list[str]:
+    """The SQL that migrating would run now.
+
+    With the `word` of a database the SQL for one of that kind; of another kind than the
+    project's for an empty one.
+    """
+    own = known(settings.address)[0]
+    chosen = backend(word) if word else own
+    ddl = chosen.ddl
+    todo = unseen(settings, change) if chosen is own else change.existing
     done = change.existing[: len(change.existing) - len(todo)]
     steps = [step for migration in todo for step in migration.steps] + change.difference.steps
-    return statements(ddl, tables_after(done), steps, dt.datetime.now(ZoneInfo(settings.timezone)))
+    now = dt.datetime.now(ZoneInfo(settings.timezone))
+    return ddl.script(statements(ddl, tables_after(done), steps, now))
 
 
 def ready_database(settings: Settings, schema: Schema) -> Database:

@@ -147,11 +147,23 @@ class Database(ABC):
         self.run("ROLLBACK")
 
     def refused(self, error: Exception) -> WelbikError:
-        return WelbikError(f"the database refused a change: {error}", "nothing was changed")
+        return WelbikError(
+            f"the database refused a change: {self.told(error)}", "nothing was changed"
+        )
+
+    def told(self, error: Exception) -> str:
+        """What an error of the driver says, on one line."""
+        return " ".join(str(error).split())
+
+    def lacks_privilege(self, error: Exception, grant: str) -> WelbikError:
+        return WelbikError(
+            f"the user of {self.where} lacks a privilege: {self.told(error)}",
+            f"let the server's keeper give it: {grant}; nothing was changed",
+        )
 
     def in_use(self, error: Exception) -> WelbikError:
         return WelbikError(
-            f"the database {self.where} is in use: {error}",
+            f"the database {self.where} is in use: {self.told(error)}",
             "stop what writes to it, then try again",
         )
 

@@ -330,7 +330,7 @@ class Mariadb(Database):
         code = error.args[0] if error.args else 0
         said = str(error.args[1] if len(error.args) > 1 else error)
         if code == 1049:
-            return NoServer.no_database(address)
+            return NoServer.lacking(address)
         if code == 1044:
             return NoServer.not_allowed(address, said, f'GRANT ALL ON "{address.name}".*')
         if code in (1045, 1698) and "ssl" not in given:
@@ -505,14 +505,18 @@ class Mariadb(Database):
             self.run(f'DELETE FROM "{_PROGRESS}" WHERE "name" = %s', (name,))
             return self.refused(error)
         return WelbikError(
-            f"the database refused a change: {error.args[-1]}",
+            f"the database refused a change: {self.told(error)}",
             f"{done} of the {of} statements of {name} are done; mend what it says, then run "
             "again: welbik migrate (it goes on from there)",
         )
 
     def refused(self, error: Exception) -> WelbikError:
-        said = error.args[-1] if error.args else error
-        return WelbikError(f"the database refused a change: {said}", "nothing was changed")
+        if error.args and error.args[0] in (1044, 1142, 1227):
+            return self.lacks_privilege(error, "GRANT ALL")
+        return super().refused(error)
+
+    def told(self, error: Exception) -> str:
+        return " ".join(str(error.args[-1] if error.args else error).split())
 
     def learn(self) -> None:
         there = sorted(self.tables.keys() & self.table_names())

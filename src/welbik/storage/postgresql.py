@@ -183,8 +183,11 @@ class Postgresql(Database):
         said = " ".join(str(error).replace("FATAL:", "").split())
         said = said.rpartition("failed: ")[2] or said
         if cls._lacks(given, address.name):
-            return NoServer.no_database(address)
-        if "SSL" in said or "ssl" in said:
+            return NoServer.lacking(address)
+        if "pg_hba.conf" in said and "no encryption" not in said:
+            remedy = "let the server's keeper add this machine and user to its pg_hba.conf"
+            return NoServer(address, f"the server lets nobody in from here: {said}", remedy)
+        if "no encryption" in said or "SSL" in said or "ssl" in said:
             remedy = "add ?sslmode=require to the address, or what the server's keeper tells you"
             return NoServer(address, f"the server wants another encryption: {said}", remedy)
         if "password" in said or "authentication" in said or "role" in said:
@@ -229,6 +232,16 @@ class Postgresql(Database):
             other.run(f"DROP DATABASE IF EXISTS {quote(address.name)} WITH (FORCE)")
         finally:
             other.close()
+
+    def told(self, error: Exception) -> str:
+        told: Any = getattr(error, "diag", None)
+        parts = [told.message_primary, told.message_detail] if told is not None else []
+        return "; ".join(filter(None, parts)) or super().told(error)
+
+    def refused(self, error: Exception) -> WelbikError:
+        if getattr(error, "sqlstate", "") == "42501":
+            return self.lacks_privilege(error, "GRANT CREATE, USAGE ON SCHEMA public")
+        return super().refused(error)
 
     def close(self) -> None:
         self.connection.close()

@@ -15,20 +15,19 @@ _SILENCE_SECONDS = 0.3
 
 
 class NoServer(WelbikError):
-    """A database on a server that can't be opened; `missing` where there is only no such database."""
+    """A database on a server that can't be opened."""
 
     def __init__(self, address: Address, reason: str, remedy: str) -> None:
         super().__init__(f"the database {address.shown} can't be opened: {reason}", remedy)
-        self.missing = False
 
     @classmethod
-    def no_database(cls, address: Address) -> NoServer:
+    def lacking(cls, address: Address) -> NoServer:
         found = cls(
             address,
             f"the server has no database {address.name!r}",
             f"make it: CREATE DATABASE {address.name}, or correct the name",
         )
-        found.missing = True
+        found.no_database = True
         return found
 
     @classmethod

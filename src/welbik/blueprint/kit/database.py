@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import os
 from collections.abc import Iterator
 from typing import Any, ClassVar
 from uuid import UUID
@@ -19,7 +20,7 @@ from sqlalchemy import (
     select,
     table,
 )
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import ArgumentError, DBAPIError
 from sqlalchemy.orm import DeclarativeBase, Session
 
 from .. import fingerprint
@@ -73,9 +74,8 @@ def is_live(model: Any) -> Iterator[Any]:
 
 def connect(app: Flask, address: str) -> None:
     """Gives the site its database. Nothing is opened before the first request."""
-    url = make_url(address)
-    app.extensions["dialect"] = dialects.of(url.get_backend_name())
-    app.extensions["engine"] = app.extensions["dialect"].engine(url)
+    app.extensions["dialect"], app.extensions["engine"] = _opened(address)
+    app.extensions["address"] = address
     app.extensions["up_to_date"] = False
 
     @app.teardown_appcontext
@@ -85,6 +85,37 @@ def connect(app: Flask, address: str) -> None:
         except Exception:
             # The answer is made by now, and must not be lost for it.
             app.logger.exception("The session could not be closed.")
+
+
+def _opened(address: str) -> tuple[Dialect, Engine]:
+    try:
+        url = make_url(address)
+        found = dialects.of(url.get_backend_name())
+    except (ArgumentError, LookupError) as error:
+        raise RuntimeError(f"{whence()} is no database address: {error}") from None
+    try:
+        return found, found.engine(url)
+    except ModuleNotFoundError:
+        needs = f'pip install "{found.requirement}"'
+        raise RuntimeError(f"The database's driver is missing: {needs}") from None
+
+
+def whence() -> str:
+    """Which setting has the database's address."""
+    return (
+        "DATABASE_URL" if os.environ.get("DATABASE_URL") else "DATABASE in settings.py"
+    )
+
+
+class Unreachable(Exception):
+    """The database can't be opened at all."""
+
+    def __init__(self, why: str) -> None:
+        url = make_url(current_app.extensions["address"])
+        shown = url.render_as_string(hide_password=True)
+        super().__init__(
+            f"The database {shown} (from {whence()}) can't be opened: {why}"
+        )
 
 
 def dialect() -> Dialect:
@@ -155,7 +186,14 @@ def _fingerprints() -> list[str]:
     query: Select[Any] = select(column("schema")).select_from(table("welbik_migration"))
     engine: Engine = current_app.extensions["engine"]
     try:
-        with engine.connect() as connection:
-            return list(connection.scalars(query.order_by(column("number"))))
-    except DBAPIError:
+        connection = engine.connect()
+    except DBAPIError as error:
+        why = dialect().trouble(error)
+        if why:
+            raise Unreachable(why) from None
         return []
+    with connection:
+        try:
+            return list(connection.scalars(query.order_by(column("number"))))
+        except DBAPIError:
+            return []

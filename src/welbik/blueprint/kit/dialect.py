@@ -31,6 +31,13 @@ class Dialect:
     def defer_references(self, connection: Connection) -> None:
         """Lets references be broken until the transaction ends."""
 
+    requirement: str = ""
+    """The driver, as `pip install` takes it."""
+
+    def trouble(self, error: DBAPIError) -> str:
+        """Why the database can't be opened; empty where a migration would make it."""
+        return " ".join(str(error.orig).split())
+
     def is_passing(self, error: DBAPIError) -> bool:
         """Whether the same may well go through when it is tried again."""
         return getattr(error.orig, "sqlstate", None) in self.states

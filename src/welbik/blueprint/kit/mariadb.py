@@ -87,6 +87,12 @@ class Mariadb(Dialect):
                 )
         return f"{begin})"
 
+    requirement = "PyMySQL"
+
+    def trouble(self, error: DBAPIError) -> str:
+        arguments: Any = getattr(error.orig, "args", ())
+        return str(arguments[-1]) if arguments else super().trouble(error)
+
     def take_turn(self, connection: Connection, *, alone: bool) -> None:
         mode = "FOR UPDATE" if alone else "LOCK IN SHARE MODE"
         turn = f"SELECT 1 FROM welbik_migration WHERE number = 1 {mode}"

@@ -41,6 +41,8 @@ class Postgresql(Dialect):
         # Compared by code point, whatever the language of the server.
         return f'{text} COLLATE "C"'
 
+    requirement = "psycopg[binary]"
+
     def take_turn(self, connection: Connection, *, alone: bool) -> None:
         # No query: what is read is read when it is one's turn.
         mode = "EXCLUSIVE" if alone else "ROW EXCLUSIVE"

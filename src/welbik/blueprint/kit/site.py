@@ -137,6 +137,12 @@ def _answer_problems(app: Flask) -> None:
         allowed = ", ".join(getattr(error, "valid_methods", None) or ())
         return page, code, {"Allow": allowed} if allowed else {}
 
+    @app.errorhandler(database.Unreachable)
+    def wait(error: database.Unreachable) -> ResponseReturnValue:
+        app.logger.error(str(error))
+        page = _problem("The database can't be reached", _BUSY)
+        return page, 503, {"Retry-After": "5"}
+
     @app.errorhandler(DBAPIError)
     def fail(error: DBAPIError) -> ResponseReturnValue:
         database.close()
@@ -144,7 +150,10 @@ def _answer_problems(app: Flask) -> None:
         if again.is_passing(error):
             return _problem(_WORDS[503], _BUSY), 503, {"Retry-After": "5"}
         database.doubt()
-        command = database.behind()
+        try:
+            command = database.behind()
+        except database.Unreachable as lost:
+            return wait(lost)
         if command:
             return render_template("look/behind.html", command=command), 503
         return _problem(_WORDS[500]), 500

@@ -58,6 +58,10 @@ class Sqlite(Dialect):
     def defer_references(self, connection: Connection) -> None:
         connection.execute(sa.text("PRAGMA defer_foreign_keys = ON"))
 
+    def trouble(self, error: DBAPIError) -> str:
+        # Most likely there is no file yet.
+        return ""
+
     def is_passing(self, error: DBAPIError) -> bool:
         return "database is locked" in str(error.orig)
 
