@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from ..kinds.literals import quote
 from ..problems import WelbikError
+from ..storage.checks import rule_renamed
 from ..storage.tables import Check, Column, Index, Table, Tables
 
 
@@ -193,4 +194,7 @@ def _renamed(table: Table, step: RenameColumn) -> Table:
 
     columns = tuple(replace(c, name=named(c.name)) for c in table.columns)
     indexes = tuple(replace(i, columns=tuple(map(named, i.columns))) for i in table.indexes)
-    return replace(table, columns=columns, indexes=indexes, key=named(table.key))
+    checks = tuple(
+        replace(c, rule=rule_renamed(table, c.rule, step.old, step.name)) for c in table.checks
+    )
+    return replace(table, columns=columns, indexes=indexes, checks=checks, key=named(table.key))

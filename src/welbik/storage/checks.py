@@ -10,6 +10,7 @@ from ..language.lexer import lines
 from ..language.source import Source
 from ..problems import WelbikError
 from ..rules.sql import Sql
+from ..rules.text import as_text
 from ..rules.tree import Node
 from ..schema.entries import Entry
 from ..schema.expressions import condition
@@ -58,6 +59,14 @@ def read_rule(table: Table, rule: str) -> Node:
             "bring back the migrations as they were, from version control",
         )
     return node
+
+
+def rule_renamed(table: Table, rule: str, old: str, new: str) -> str:
+    """A rule in which a column of the table has another name."""
+    return as_text(
+        read_rule(table, rule),
+        lambda value: spelled(new) if value.name == spelled(old) else value.name,
+    )
 
 
 def check_sql(table: Table, rule: str, sql: Sql) -> str:

@@ -245,8 +245,10 @@ class MariadbDdl(Ddl):
         parts = self._without(before, [column])
         said = [f"ALTER TABLE {table} {', '.join(parts)}"] if parts else []
         said.append(f"ALTER TABLE {table} RENAME COLUMN {quote(old)} TO {quote(new)}")
-        checks = [f"ADD {check(*one)}" for one in self.checks(after, named)]
-        said += [f"ALTER TABLE {table} {', '.join(checks)}"] if checks else []
+        gone = [name for name, rule in self.rules(before) if quote(old) in rule]
+        checks = [*self.checks(after, named), *(r for r in self.rules(after) if r[0] in gone)]
+        added = ", ".join(f"ADD {check(*one)}" for one in checks)
+        said += [f"ALTER TABLE {table} {added}"] if added else []
         said += self._index_names(before, after)
         return said + (self.add_references(after, [named], keys) if named.references else [])
 
@@ -495,7 +497,7 @@ class Mariadb(Database):
                 self.run(statement)
             except self.errors as error:
                 # It may have been done just before the connection, or the machine, was lost.
-                if not (number == begun and error.args[0] in _DONE_ALREADY):
+                if not (number == begun and _was_done(error)):
                     raise self._half_done(name, number, len(statements), error) from error
             self.run(f'UPDATE "{_PROGRESS}" SET "done" = %s WHERE "name" = %s', (number + 1, name))
         self.run(f'DELETE FROM "{_PROGRESS}" WHERE "name" = %s', (name,))
@@ -593,6 +595,12 @@ class Mariadb(Database):
                 f"INSERT INTO {self.name(table)} ({listed}) VALUES ({marks})",
                 list(zip(*bound, strict=True)),
             )
+
+
+def _was_done(error: Exception) -> bool:
+    """Whether a statement failed because it had been done before."""
+    code, said = error.args[0], str(error.args[-1])
+    return code in _DONE_ALREADY or (code == 1005 and "errno: 121" in said)
 
 
 def _given(address: Address) -> dict[str, Any]:

@@ -179,8 +179,14 @@ class SqliteDdl(Ddl):
     def rename_column(
         self, before: Table, after: Table, old: str, new: str, keys: Keys
     ) -> list[str]:
-        table = quote(after.name)
-        return [f"ALTER TABLE {table} RENAME COLUMN {quote(old)} TO {quote(new)}"]
+        """Indexes are named after their columns, so those are made anew."""
+        named = zip(indexes_of(before), indexes_of(after), strict=True)
+        anew = [(gone, come) for gone, come in named if old in gone.columns]
+        return [
+            *(self.drop_index(before.name, gone.name(before.name)) for gone, _ in anew),
+            f"ALTER TABLE {quote(after.name)} RENAME COLUMN {quote(old)} TO {quote(new)}",
+            *(self.create_index(after, come) for _, come in anew),
+        ]
 
     def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
         """Indexes are named after their table, so they are made anew."""
