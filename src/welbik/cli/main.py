@@ -25,6 +25,7 @@ COMMANDS = {
     "migrate": "Bring the database to the declarations.",
     "sample": "Show made-up rows of a model; no database is needed.",
     "fill": "Fill the database up to the declared counts.",
+    "peek": "Show stored rows of a model, related rows by their names.",
     "status": "See what is out of step, and what to run.",
     "serve": "Serve the application on this machine.",
     "demo": "Make, build, fill and serve the example project.",

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 
 from ..data.drawer import Drawer
 from ..data.fill import Filled, Tell, fill
 from ..data.fixed import counts_with_fixed
+from ..data.stored import Stored, read_condition
+from ..problems import WelbikError, did_you_mean
 from ..schema.model import Schema
+from ..storage.tables import tables_of
 from .database import ready_database
 from .settings import Settings
 
@@ -42,3 +47,24 @@ def fill_project(
         return fill(database, drawer, schema.seed, tell, files)
     finally:
         database.close()
+
+
+@contextmanager
+def stored_rows(
+    settings: Settings,
+    schema: Schema,
+    model: str,
+    columns: Sequence[str] = (),
+    where: str = "",
+    sort: Sequence[str] = (),
+) -> Iterator[Stored]:
+    """Stored rows of a model; see `data.stored`. Raises WelbikError for what is not there."""
+    if model not in schema.models:
+        raise WelbikError(
+            f"there is no model {model!r}", did_you_mean(model, list(schema.models)), status=2
+        )
+    asked = schema.models[model]
+    condition = read_condition(schema, asked, where) if where else None
+    with ready_database(settings, schema) as database:
+        database.prepare(tables_of(schema), settings.timezone)
+        yield Stored(database, schema, asked, settings.timezone, columns, condition, sort)

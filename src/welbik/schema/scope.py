@@ -8,7 +8,7 @@ from ..language import syntax
 from ..language.diagnostics import Report
 from ..rules.tree import Node, Type
 from .entries import REMOVED, Entry
-from .model import AnyMember, Collection, Field, Many, Reference
+from .model import AnyMember, Collection, Computed, Field, Many, Reference, Schema
 
 Formula = Callable[[], Node | None]
 
@@ -103,3 +103,14 @@ def value_type(field: Field) -> Type:
     """What an expression gets from a field."""
     kind = field.kind.value_type()
     return kind._replace(choices=tuple(field.kind.labels())) if field.kind.labels() else kind
+
+
+def scope_of(schema: Schema, report: Report) -> Scope:
+    """What every name of a schema stands for, once it is understood."""
+    scope = Scope(report)
+    for model in schema:
+        members: list[AnyMember] = [m for m in model.everything if not isinstance(m, Computed)]
+        entries = scope.add(model.name, members, set(), has_bin="bin" in model.keeps)
+        for computed in model.computed:
+            entries[computed.name] = Entry("computed", formula=computed.formula)
+    return scope

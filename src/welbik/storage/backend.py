@@ -99,6 +99,10 @@ class Database(ABC):
         With `values` what `name` gives stands for a table or column.
         """
 
+    @abstractmethod
+    def each(self, statement: str) -> Iterator[tuple[Any, ...]]:
+        """The rows of a query one after another: memory does not grow with them."""
+
     def name(self, identifier: str) -> str:
         """A table or column in a statement that is run with values."""
         return quote(identifier).replace("%", "%%") if self.mark == "%s" else quote(identifier)

@@ -373,6 +373,13 @@ class Mariadb(Database):
             cursor.execute(statement, tuple(values) or None)
             return list(cursor.fetchall())
 
+    def each(self, statement: str) -> Iterator[tuple[Any, ...]]:
+        from pymysql.cursors import SSCursor
+
+        with self.connection.cursor(SSCursor) as cursor:
+            cursor.execute(statement)
+            yield from cursor
+
     def neutral(self, expression: str, type_: str) -> str:
         word, *numbers = type_.split()
         if word == "decimal":

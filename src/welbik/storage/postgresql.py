@@ -250,6 +250,13 @@ class Postgresql(Database):
         cursor = self.connection.execute(statement, values or None)
         return cursor.fetchall() if cursor.description else []
 
+    def each(self, statement: str) -> Iterator[tuple[Any, ...]]:
+        # A cursor of the server's lives within a transaction.
+        with self.connection.transaction(), self.connection.cursor("welbik_each") as cursor:
+            cursor.itersize = 2000
+            cursor.execute(statement)
+            yield from cursor
+
     def neutral(self, expression: str, type_: str) -> str:
         word, *numbers = type_.split()
         if word == "decimal":

@@ -9,13 +9,12 @@ from __future__ import annotations
 import datetime as dt
 import os
 import re
-import sqlite3
 import unicodedata
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from decimal import Decimal
 from pathlib import Path
-from typing import Any, ClassVar, Self
+from typing import TYPE_CHECKING, Any, ClassVar, Self
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
@@ -26,6 +25,9 @@ from .address import Address
 from .backend import BUSY_SECONDS, Database
 from .ddl import Ddl, Keys, check, indexes_of
 from .tables import Column, Table, Tables
+
+if TYPE_CHECKING:
+    import sqlite3
 
 
 class SqliteSql(Sql):
@@ -271,9 +273,11 @@ class Sqlite(Database):
     sql = SqliteSql
     ddl = SqliteDdl()
     mark = "?"
-    errors = (sqlite3.Error,)
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
+        import sqlite3
+
+        self.errors = (sqlite3.Error,)
         self.path, self.where, self.tables = path, str(path), {}
         if not path.parent.is_dir():
             raise self._unopened(f"the folder {path.parent} does not exist", "make the folder")
@@ -345,6 +349,9 @@ class Sqlite(Database):
     def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
         return self.connection.execute(statement, values).fetchall()
 
+    def each(self, statement: str) -> Iterator[tuple[Any, ...]]:
+        return self.connection.execute(statement)
+
     def prepare(self, tables: Tables, timezone: str) -> None:
         super().prepare(tables, timezone)
         ready(self.connection, timezone)
@@ -360,7 +367,7 @@ class Sqlite(Database):
     def table_names(self) -> set[str]:
         try:
             rows = self.run("SELECT name FROM sqlite_master WHERE type = 'table'")
-        except sqlite3.Error as error:
+        except self.errors as error:
             raise self._unopened(str(error), "check that the file is a database") from None
         return {name for (name,) in rows}
 
