@@ -10,8 +10,12 @@ from pathlib import Path
 
 import pytest
 import servers
+from click.testing import CliRunner
 from conftest import Project
 from servers import WORDS
+
+from welbik.cli import peek
+from welbik.problems import WelbikError
 
 DECLARED = """\
 model Yard
@@ -58,9 +62,16 @@ def project(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFac
 
 
 def _rows(project: Project, *arguments: str) -> list[dict[str, object]]:
-    said = project.run("peek", "Crate", "--rows", "100", "--format", "json", *arguments).stdout
-    found: list[dict[str, object]] = json.loads(said)
+    found: list[dict[str, object]] = json.loads(_said(project, "--format", "json", *arguments))
     return found
+
+
+def _said(project: Project, *arguments: str) -> str:
+    """What the command prints, called within this process: it is called often."""
+    asked = ["Crate", "--rows", "100", *arguments, "--project", str(project.root)]
+    done = CliRunner().invoke(peek.command, asked, catch_exceptions=False)
+    assert done.exit_code == 0
+    return done.stdout
 
 
 def test_related_rows_have_names_and_values_are_what_was_made_up(project: Project) -> None:
@@ -114,28 +125,31 @@ def test_columns_are_paths_and_rows_in_the_bin_are_left_out(
     assert [*rows[0]] == ["code", "yard.county", "seen"]
     keys = [(str(row["yard.county"]), str(row["code"])) for row in rows]
     assert keys == sorted(keys, key=lambda key: (key[0], [-ord(c) for c in key[1]]))
-    said = project.run("peek", "Crate", *asked, "--format", "csv", "--rows", "100").stdout
+    said = _said(project, *asked, "--format", "csv")
     assert [row[0] for row in csv.reader(io.StringIO(said))][1:] == [row["code"] for row in rows]
     from welbik.project.database import open_database
     from welbik.project.settings import read_settings
 
     with open_database(read_settings(project.root)) as database:
         database.run("UPDATE crate SET removed_at = seen WHERE id = 3")
-        left = project.run("peek", "Crate", "--rows", "5").stdout
+        left = _said(project, "--rows", "5")
         database.run("UPDATE crate SET removed_at = NULL WHERE id = 3")
     assert "5 rows, 34 more are there." in left
 
 
 def test_what_can_not_be_asked_is_told(project: Project) -> None:
     for arguments, message in (
-        (("Crat",), "did you mean Crate?"),
-        (("Crate", "--where", "weigth > 3"), "did you mean weight?"),
-        (("Crate", "--where", "weight > 3 )"), "--where:"),
-        (("Crate", "--where", "weight"), "--where:"),
-        (("Crate", "--where", ""), ""),
-        (("Crate", "--columns", "yard.nam"), "did you mean name?"),
-        (("Crate", "--columns", "code.name"), "no field 'code'"),
-        (("Crate", "--sort", "-wight"), "did you mean weight?"),
+        (("--where", "weigth > 3"), "did you mean weight?"),
+        (("--where", "weight > 3 )"), "--where:"),
+        (("--where", "weight"), "--where:"),
+        (("--columns", "yard.nam"), "did you mean name?"),
+        (("--columns", "code.name"), "no field 'code'"),
+        (("--sort", "-wight"), "did you mean weight?"),
     ):
-        code = 2 if message else 0
-        assert message in project.run("peek", *arguments, code=code).stderr
+        with pytest.raises(WelbikError) as told:
+            _said(project, *arguments)
+        assert message in f"{told.value.message} {told.value.remedy}" and told.value.status == 2
+
+
+def test_a_model_that_is_not_there(project: Project) -> None:
+    assert "did you mean Crate?" in project.run("peek", "Crat", code=2).stderr

@@ -13,7 +13,7 @@ from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
 from .bounds import Bounds, read_bounds
 
 _DIGITS = 18
-"""What fits in 64 bits when the point is left out, as SQLite needs it to stay exact."""
+"""What fits in 64 bits when the point is left out, as databases without decimals need it to stay exact."""
 
 
 def _places(value: Exact | None) -> int:

@@ -190,24 +190,24 @@ class Sql:
         return f"({value})" if value < 0 else str(value)
 
     def boolean(self, value: bool) -> str:
-        raise NotImplementedError
+        return "TRUE" if value else "FALSE"
 
     def exact(self, value: Decimal, places: int) -> str:
-        raise NotImplementedError
+        return f"({value:f})" if value < 0 else f"{value:f}"
 
     def day(self, value: dt.date) -> str:
-        raise NotImplementedError
+        return f"DATE '{value.isoformat()}'"
 
     def time(self, value: dt.time) -> str:
-        raise NotImplementedError
+        return f"TIME '{value.isoformat()}'"
 
     def moment(self, value: dt.datetime) -> str:
         """A UTC moment."""
-        raise NotImplementedError
+        return f"TIMESTAMP '{value.isoformat(' ', 'microseconds')}'"
 
     def ordered(self, value: str) -> str:
         """A text that is compared by its code points."""
-        raise NotImplementedError
+        return value
 
     matching: ClassVar[str]
     """The operator that asks whether a text has a form."""
@@ -231,7 +231,7 @@ class Sql:
         raise NotImplementedError
 
     def divided(self, value: str, by: str) -> str:
-        raise NotImplementedError
+        return f"({value} / NULLIF({by}, 0))"
 
     def joined(self, first: str, second: str) -> str:
         """Two texts as one."""

@@ -1,6 +1,6 @@
 """What a database is to us: how it is opened, read, loaded and changed.
 
-`sqlite.py` and its neighbours say of one database each what it does its own way. Rows go in and
+A file beside this one for each database says what that does its own way. Rows go in and
 come out in the neutral form (see `neutral`).
 """
 
@@ -11,6 +11,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar, Self
 
@@ -317,6 +318,9 @@ class Database(ABC):
 
     def bound(self, value: object, type_: str) -> object:
         """A value in the neutral form as the driver takes it."""
+        word, *numbers = type_.split()
+        if word == "decimal" and self.ddl.exact and isinstance(value, int):
+            return Decimal(value).scaleb(-int(numbers[1]))
         return value
 
     def remembered(self) -> dict[tuple[str, str], tuple[object, dict[str, object]]]:

@@ -6,13 +6,11 @@ texts compared by code point.
 
 from __future__ import annotations
 
-import datetime as dt
 import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
-from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar, Self
 
@@ -54,24 +52,6 @@ class MariadbSql(Sql):
 
     matching = "REGEXP"
 
-    def boolean(self, value: bool) -> str:
-        return "TRUE" if value else "FALSE"
-
-    def exact(self, value: Decimal, places: int) -> str:
-        return f"({value:f})" if value < 0 else f"{value:f}"
-
-    def day(self, value: dt.date) -> str:
-        return f"DATE '{value.isoformat()}'"
-
-    def time(self, value: dt.time) -> str:
-        return f"TIME '{value.isoformat()}'"
-
-    def moment(self, value: dt.datetime) -> str:
-        return f"TIMESTAMP '{value.isoformat(' ', 'microseconds')}'"
-
-    def ordered(self, value: str) -> str:
-        return value
-
     @staticmethod
     def form(pattern: Pattern) -> str:
         return rf"^(?:{render(explicit(pattern.tree))})\z"
@@ -94,9 +74,6 @@ class MariadbSql(Sql):
         whole = f"floor(abs({value}) * 1e{places} + 0.5) * sign({value})"
         whole = f"CAST({whole} AS DECIMAL(38, 0))"
         return f"CAST({whole} / {10**places} AS DECIMAL(38, {places}))" if places else whole
-
-    def divided(self, value: str, by: str) -> str:
-        return f"({value} / NULLIF({by}, 0))"
 
     def joined(self, first: str, second: str) -> str:
         return f"concat({first}, {second})"
@@ -389,12 +366,6 @@ class Mariadb(Database):
             return f"time_format({expression}, '{form[word]}')"
         return f"date_format({expression}, '{form[word]}')" if word in form else expression
 
-    def bound(self, value: object, type_: str) -> object:
-        word, *numbers = type_.split()
-        if word == "decimal" and isinstance(value, int):
-            return Decimal(value).scaleb(-int(numbers[1]))
-        return value
-
     def _begin(self) -> None:
         # Whatever makes a table ends a transaction: our own one is made before.
         self.make_fixed()
@@ -520,9 +491,8 @@ class Mariadb(Database):
         )
 
     def refused(self, error: Exception) -> WelbikError:
-        if error.args and error.args[0] in (1044, 1142, 1227):
-            return self.lacks_privilege(error, "GRANT ALL")
-        return super().refused(error)
+        weak = error.args and error.args[0] in (1044, 1142, 1227)
+        return self.lacks_privilege(error, "GRANT ALL") if weak else super().refused(error)
 
     def told(self, error: Exception) -> str:
         return " ".join(str(error.args[-1] if error.args else error).split())
@@ -586,12 +556,9 @@ class Mariadb(Database):
             Path(file.name).unlink()
         # What comes from a file is refused in silence: here no row may be missing or other.
         if stored != count or doubted:
-            raise self._refused_row()
-
-    def _refused_row(self) -> WelbikError:
-        told = self.run("SHOW WARNINGS LIMIT 1")
-        said = told[0][2] if told else "rows were left out"
-        return WelbikError(f"the database refused a row: {said}", "nothing was added")
+            told = self.run("SHOW WARNINGS LIMIT 1")
+            said = told[0][2] if told else "rows were left out"
+            raise WelbikError(f"the database refused a row: {said}", "nothing was added")
 
     def _insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
         types = [self.type_of(table, name) for name in names]

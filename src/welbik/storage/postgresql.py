@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from decimal import Decimal
 from pathlib import Path
 from typing import Any, Self
 
@@ -25,21 +23,6 @@ class PostgresqlSql(Sql):
     """Expressions in PostgreSQL's words."""
 
     matching = "~"
-
-    def boolean(self, value: bool) -> str:
-        return "TRUE" if value else "FALSE"
-
-    def exact(self, value: Decimal, places: int) -> str:
-        return f"({value:f})" if value < 0 else f"{value:f}"
-
-    def day(self, value: dt.date) -> str:
-        return f"DATE '{value.isoformat()}'"
-
-    def time(self, value: dt.time) -> str:
-        return f"TIME '{value.isoformat()}'"
-
-    def moment(self, value: dt.datetime) -> str:
-        return f"TIMESTAMP '{value.isoformat(' ', 'microseconds')}'"
 
     def ordered(self, value: str) -> str:
         return f'({value} COLLATE "C")'
@@ -65,9 +48,6 @@ class PostgresqlSql(Sql):
         scale = f"CAST(1e{places} AS double precision)"
         whole = f"CAST(floor(abs({value}) * {scale} + 0.5) * sign({value}) AS numeric)"
         return f"({whole} / {10**places}.0)" if places else whole
-
-    def divided(self, value: str, by: str) -> str:
-        return f"({value} / NULLIF({by}, 0))"
 
     def special(self, word: str, parts: list[str], node: Apply) -> str:
         first = parts[0]
@@ -268,12 +248,6 @@ class Postgresql(Database):
         if word == "uuid":
             return f"replace(CAST({expression} AS text), '-', '')"
         return f"CAST({expression} AS text)" if word == "json" else expression
-
-    def bound(self, value: object, type_: str) -> object:
-        word, *numbers = type_.split()
-        if word == "decimal" and isinstance(value, int):
-            return Decimal(value).scaleb(-int(numbers[1]))
-        return value
 
     def _begin(self) -> None:
         self.run("BEGIN")

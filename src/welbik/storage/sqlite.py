@@ -55,9 +55,6 @@ class SqliteSql(Sql):
     def moment(self, value: dt.datetime) -> str:
         return text(value.isoformat(" ", "microseconds"))
 
-    def ordered(self, value: str) -> str:
-        return value
-
     @staticmethod
     def form(pattern: Pattern) -> str:
         return pattern.text

@@ -45,6 +45,10 @@ class Dialect:
     # What tables are made of
 
     table_options: ClassVar[Mapping[str, str]] = {}
+    numbers: ClassVar[Mapping[str, bool]] = {}
+    """What lets a key that is a number never be given again."""
+    partial: bool = True
+    """Whether an index may leave rows out."""
     deferrable: str = ""
     """What lets references rest until a transaction ends."""
 

@@ -52,6 +52,7 @@ class Mariadb(Dialect):
         event.listen(engine, "begin", _begin)
         return engine
 
+    partial = False
     table_options: ClassVar[Mapping[str, str]] = {
         "engine": "InnoDB",
         "default_charset": "utf8mb4",

@@ -5,8 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import re
 import sqlite3
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Iterator, Mapping
+from typing import Any, ClassVar
 
 import sqlalchemy as sa
 from sqlalchemy import Connection, Engine, create_engine, event
@@ -43,6 +43,7 @@ class Sqlite(Dialect):
     """Days and moments are ISO 8601 text, decimals whole numbers of their smallest place."""
 
     exact = False
+    numbers: ClassVar[Mapping[str, bool]] = {"autoincrement": True}
 
     def engine(self, url: sa.URL) -> Engine:
         path = (settings.ROOT / (url.database or "")).resolve().as_uri()

@@ -69,21 +69,13 @@ def index(*columns: str, unique: bool = False) -> sa.Index:
 def live(*columns: str) -> sa.Index:
     """An index that holds columns unique among the rows that are not in the bin."""
     kept = sa.text('"removed_at" IS NULL')
-    return sa.Index(
-        None,
-        *columns,
-        unique=True,
-        sqlite_where=kept,
-        postgresql_where=kept,
-        info={LIVE: True},
-    )
+    some = {f"{known}_where": kept for known, d in dialects.KNOWN.items() if d.partial}
+    return sa.Index(None, *columns, unique=True, info={LIVE: True}, **some)
 
 
 def ready(table: sa.Table) -> None:
     """Gives a table what every one has, on the databases that want it said."""
-    numbered = [c for c in table.primary_key if isinstance(c.type, sa.Integer)]
-    if numbered and numbered[0].name == "id":
-        table.dialect_options["sqlite"]["autoincrement"] = True
+    numbered = any(c.name == "id" for c in table.primary_key)
     held = {str(constraint.name) for constraint in table.constraints}
     for known, dialect in dialects.KNOWN.items():
         for column in table.columns:
@@ -91,7 +83,8 @@ def ready(table: sa.Table) -> None:
                 named = name(table.name, column.name, what)
                 if named not in held:
                     table.append_constraint(check(named, text).ddl_if(dialect=known))
-        for option, value in dialect.table_options.items():
+        options = {**dialect.table_options, **(dialect.numbers if numbered else {})}
+        for option, value in options.items():
             table.kwargs[f"{known}_{option}"] = value
 
 
