@@ -362,9 +362,8 @@ class Mariadb(Database):
         if word == "decimal":
             return f"CAST({expression} * {10 ** int(numbers[1])} AS SIGNED)"
         form = {"date": "%Y-%m-%d", "timestamp": "%Y-%m-%d %H:%i:%s.%f", "time": "%H:%i:%s.%f"}
-        if word == "time":
-            return f"time_format({expression}, '{form[word]}')"
-        return f"date_format({expression}, '{form[word]}')" if word in form else expression
+        kind = "time" if word == "time" else "date"
+        return f"{kind}_format({expression}, '{form[word]}')" if word in form else expression
 
     def _begin(self) -> None:
         # Whatever makes a table ends a transaction: our own one is made before.
