@@ -2,25 +2,21 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import html
 import re
-import shutil
-import sqlite3
 import time
 from pathlib import Path
 from typing import Any
 
-from page import _ours
+from page import ours
+
+from welbik.project.declarations import schema_of
+from welbik.storage.backend import Database
+from welbik.storage.connect import connect
+from welbik.storage.tables import tables_of
 
 _SHORT = 1_000
-_ROWS = """
-WITH RECURSIVE s(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < {times})
-INSERT INTO inspection (hive_id, held, keeper_id, brood, mites, temper, notes, created_at, updated_at)
-SELECT hive_id,
-  strftime('%Y-%m-%d %H:%M:%S.000000', held, '-' || ((i.id * 7919 + n * 104729) % 1500000) || ' minutes'),
-  keeper_id, brood, mites + n * 0.00001, temper, notes, created_at, updated_at
-FROM inspection i CROSS JOIN s
-"""
 PAGES = {
     "the first": "",
     "far behind": "?_sort=-held",
@@ -34,18 +30,24 @@ PAGES = {
 }
 
 
-def _copy(database: Path, path: Path, rows: int) -> None:
-    """The demo's database with so many inspections, all else the same."""
-    shutil.copy(database, path)
-    connection = sqlite3.connect(path)
-    connection.execute("DELETE FROM inspection_findings")
-    connection.execute("DELETE FROM inspection WHERE id > ?", [_SHORT])
-    if rows > _SHORT:
-        connection.execute(_ROWS.format(times=rows // _SHORT - 1))
-    connection.execute("PRAGMA analysis_limit = 1000")
-    connection.execute("ANALYZE")
-    connection.commit()
-    connection.close()
+def _lengthen(database: Database, rows: int) -> None:
+    """A thousand inspections of the demo, and others made of them up to so many."""
+    database.run("DELETE FROM inspection_findings")
+    database.run(f"DELETE FROM inspection WHERE id > {_SHORT}")
+    names = [column.name for column in database.tables["inspection"].columns]
+    columns = {name: database.values("inspection", name) for name in names}
+    held = [dt.datetime.fromisoformat(moment) for moment in columns["held"]]
+    with database.transaction():
+        for n in range(1, rows // _SHORT):
+            moved = [
+                moment - dt.timedelta(minutes=(at * 7919 + n * 104_729) % 1_500_000)
+                for at, moment in enumerate(held)
+            ]
+            columns["held"] = [f"{m:%Y-%m-%d %H:%M:%S}.000000" for m in moved]
+            columns["mites"] = [m if m is None else m + 0.00001 for m in columns["mites"]]
+            ids = range(n * _SHORT + 1, (n + 1) * _SHORT + 1)
+            database.insert("inspection", ["id", *names], [ids, *columns.values()])
+    database.learn()
 
 
 def _behind(client: Any, query: str, pages: int) -> str:
@@ -56,26 +58,34 @@ def _behind(client: Any, query: str, pages: int) -> str:
     return query
 
 
-def long_table(folder: Path, temporary: Path, rows: int, times: int) -> dict[str, list[float]]:
-    """How much longer each page takes in a table of so many rows than in one of a thousand."""
+def long_table(
+    folder: Path, word: str, addresses: tuple[str, str], rows: int, times: int
+) -> dict[str, list[float]]:
+    """How much longer each page takes in a table of so many rows than in one of a thousand.
+
+    `addresses` are of two databases that hold the demo.
+    """
+    clock = time.process_time if word == "sqlite" else time.perf_counter
+    schema = schema_of(folder)
     clients = []
-    for name, count in (("short.db", _SHORT), ("long.db", rows)):
-        _copy(folder / "beekeepers.db", temporary / name, count)
-        site = _ours(folder, temporary / name)
-        clients.append(site.test_client())
+    for address, count in zip(addresses, (_SHORT, rows), strict=True):
+        with connect(address, folder) as database:
+            database.prepare(tables_of(schema), "UTC")
+            _lengthen(database, count)
+        clients.append(ours(folder, address).test_client())
     ratios: dict[str, list[float]] = {}
     for told, query in PAGES.items():
         found = [_behind(c, query, 20) if told == "far behind" else query for c in clients]
         for client, one in zip(clients, found, strict=True):
             client.get(f"/inspections{one}")
-        name = f"{rows:,} rows / {_SHORT:,}: a page {told}"
+        name = f"{rows:,} rows / {_SHORT:,}, {word}: a page {told}"
         ratios[name] = []
         for _ in range(times):
             took = []
             for client, one in zip(clients, found, strict=True):
-                start = time.process_time()
+                start = clock()
                 for _ in range(5):
                     client.get(f"/inspections{one}")
-                took.append(time.process_time() - start)
+                took.append(clock() - start)
             ratios[name].append(took[1] / took[0])
     return ratios

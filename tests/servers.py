@@ -37,6 +37,16 @@ def begin() -> None:
         os.environ[_SHARED] = folder
 
 
+@contextmanager
+def started() -> Iterator[None]:
+    """Servers for as long as this lasts."""
+    begin()
+    try:
+        yield
+    finally:
+        end()
+
+
 def end() -> None:
     """Stops the servers of this run."""
     folder = Path(os.environ.pop(_SHARED))

@@ -242,7 +242,7 @@ class Listing:
         connection = session().connection()
         if self.matching is not self.kind.rows:
             return list(connection.execute(make(), values))
-        kept = self.kind.prepared
+        kept, asked = self.kind.prepared, (connection.dialect.name, *asked)
         if asked not in kept:
             kept[asked] = Prepared(make(), connection.dialect)
         return kept[asked].rows(connection, values)
