@@ -85,7 +85,8 @@ def test_ten_fields_and_two_relations_stay_short(make: Callable[[str], Project])
         len(project.read(f"bees/a/{name}.py").splitlines())
         for name in ("model", "form", "controller")
     )
-    assert lines <= 150
+    # About 150, with what its table has.
+    assert lines <= 155
 
 
 def test_building_again_writes_nothing(built: Project) -> None:

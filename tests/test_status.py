@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 import subprocess
 from collections.abc import Callable
@@ -15,7 +16,9 @@ def _status(project: Project) -> dict[str, str]:
         [WELBIK, "status"], cwd=project.root, capture_output=True, text=True, check=False
     )
     assert "Traceback" not in done.stderr
-    lines = [line.split(maxsplit=1) for line in done.stdout.splitlines() if line.startswith("  ")]
+    # A remedy that is no command has a line of its own.
+    said = re.sub(r"\n {9,}→", " →", done.stdout)
+    lines = [line.split(maxsplit=1) for line in said.splitlines() if line.startswith("  ")]
     assert (done.returncode == 0) == ("All in step" in done.stdout)
     assert len(done.stdout.splitlines()) < 20
     return dict(lines)

@@ -32,8 +32,19 @@ COMMANDS = {
 }
 
 
+class _ReaderGone(Exception):
+    """Who read what is printed has gone (`welbik check | head`): nothing is wrong."""
+
+
 class _Commands(click.Group):
     """Lists the commands in the order of work, without importing them."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except BrokenPipeError:
+            # Click would take it for a failure.
+            raise _ReaderGone from None
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(COMMANDS)
@@ -115,8 +126,7 @@ def main() -> None:
     except (click.Abort, KeyboardInterrupt):
         click.echo("Stopped.", err=True)
         sys.exit(130)
-    except BrokenPipeError:
-        # The reader has gone (`welbik check | head`): nothing is wrong.
+    except (_ReaderGone, BrokenPipeError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
     except OSError as error:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 import textwrap
 from collections.abc import Callable, Iterable, Sequence
 from datetime import timedelta
@@ -66,10 +65,17 @@ def _json(names: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
     click.echo("[]" if begin == "[\n" else "\n]")
 
 
+class _Out:
+    """What is printed, as a file that can be written to."""
+
+    def write(self, text: str) -> None:
+        click.echo(text, nl=False)
+
+
 def _csv(names: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
     import csv
 
-    writer = csv.writer(sys.stdout)
+    writer = csv.writer(_Out())
     writer.writerow(names)
     writer.writerows([_text(value) for value in row] for row in rows)
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 
 from ..kinds.literals import quote
 from ..schema.model import Field, Reference, Schema
 from ..storage.connect import WORDS, backend
 from ..storage.ddl import Ddl, indexes_of
-from ..storage.tables import Column, Index, Table, tables_of
+from ..storage.tables import Column, Index, Table, ends, identifier, tables_of
 from .python import Call, keywords
 
 _ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
@@ -82,14 +82,9 @@ class TableCode:
             for index in indexes_of(self.table)
             if len(index.columns) > 1 or index.live
         ]
-        ddls = {word: backend(word).ddl for word in WORDS}
-        texts = {word: _conditions(ddl, self.table) for word, ddl in ddls.items()}
-        return found + [
-            _check(name, {word: told[name] for word, told in texts.items()})
-            for name in dict.fromkeys(n for told in texts.values() for n in told)
-            # What a single database needs, because of what it lacks, the kit knows.
-            if all(name in told for told in texts.values())
-        ]
+        for column in self.table.columns:
+            found += _held(column)
+        return found + _rules(self.table)
 
     def foreign_key(self, column: Column) -> str:
         key = self.tables[column.references].key or "id"
@@ -103,16 +98,35 @@ def _index_arguments(index: Index) -> list[str]:
     return [*map(quote, index.columns), *told]
 
 
-def _conditions(ddl: Ddl, table: Table) -> dict[str, str]:
-    checks = (one for column in table.columns for one in ddl.checks(table, column))
-    return dict([*checks, *ddl.rules(table)])
+def _held(column: Column) -> Iterator[Call]:
+    """What the values of a column are held to."""
+    if column.range:
+        told = [_end(end, column.type) for end in ends(column.range)]
+        yield Call("tables.between", [quote(column.name), *told])
+    # That a text has a character at least, and no more than its type says, the kit knows.
+    if column.length and column.type != f"text {column.length.removeprefix('1..')}":
+        told = [end or "None" for end in ends(column.length)]
+        yield Call("tables.length", [quote(column.name), *told])
+    if column.among:
+        values = f"[{', '.join(map(quote, column.among))}]"
+        yield Call("tables.among", [quote(column.name), values])
 
 
-def _check(name: str, texts: Mapping[str, str]) -> Call:
-    """A condition in the words of most databases, and of those that have others."""
-    most = max(texts.values(), key=[*texts.values()].count)
-    others = {word: text for word, text in texts.items() if text != most}
-    return Call(
-        "tables.check",
-        [quote(name), quote(most), *keywords({w: quote(t) for w, t in others.items()})],
-    )
+def _end(end: str, type_: str) -> str:
+    if not end:
+        return "None"
+    plain = type_.split()[0] in ("integer", "bigint", "double", "seconds")
+    return end if plain else quote(Ddl().literal(end, type_).strip("'"))
+
+
+def _rules(table: Table) -> list[Call]:
+    """The rules of a table in the words of most databases, and of those that have others."""
+    written = {word: dict(backend(word).ddl.rules(table)) for word in WORDS}
+    found = []
+    for check in table.checks:
+        name = identifier(table.name, check.name, "rule")
+        texts = {word: rules[name] for word, rules in written.items()}
+        most = max(texts.values(), key=[*texts.values()].count)
+        others = {word: quote(text) for word, text in texts.items() if text != most}
+        found.append(Call("tables.rule", [quote(check.name), quote(most), *keywords(others)]))
+    return found

@@ -280,7 +280,7 @@ def _called(node: Apply, parts: list[str]) -> str:
     if word == "||":
         return f"{first}.concat({parts[1]})"
     if word == "abs":
-        return f"sa.func.abs({first})"
+        return f"sa.func.abs({first}, type_={_sa_type(node.type)})"
     if word == "round":
         given = [f"have={have.places}"] if have.name != "number" else []
         return _call("rounded", first, _places(node), *given)

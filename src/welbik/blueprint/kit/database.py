@@ -46,7 +46,9 @@ class Base(DeclarativeBase):
         if "ENDPOINT" not in cls.__dict__ and "__tablename__" in cls.__dict__:
             cls.ENDPOINT = cls.__tablename__
         super().__init_subclass__(**options)
-        tables.ready(cls.__table__)  # type: ignore[arg-type]
+        made: Any = cls.__table__
+        tables.hold_texts(made)
+        tables.ready(made)
 
     @property
     def url_part(self) -> str:

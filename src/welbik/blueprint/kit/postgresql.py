@@ -57,6 +57,9 @@ class Postgresql(Dialect):
             return plain.contains(word.lower(), autoescape=True)
         return column.regexp_match(any_case(word))
 
+    def length(self) -> str:
+        return "length({0})"
+
     def to_exact(self, places: int) -> str:
         scale = f"CAST(1e{places} AS double precision)"
         whole = f"floor(abs({{0}}) * {scale} + 0.5) * sign({{0}})"

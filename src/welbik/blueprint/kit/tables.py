@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable, Iterable
+from decimal import Decimal
 from typing import Any
 
 import sqlalchemy as sa
@@ -10,6 +12,7 @@ from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.schema import CreateIndex, CreateTable
 
 from . import dialects
+from .columns import Exact
 
 _LONGEST = 63
 LIVE = "live"
@@ -33,32 +36,90 @@ def _of_reference(reference: Any, table: sa.Table) -> str:
     return name(table.name, *reference.column_keys, "reference")
 
 
+def _of_check(held: Any, table: sa.Table) -> str:
+    return name(table.name, *held.info[_PARTS])
+
+
 NAMES: dict[str, Any] = {
     "of_index": _of_index,
     "ix": "%(of_index)s",
     "of_reference": _of_reference,
     "fk": "%(of_reference)s",
+    "of_check": _of_check,
+    "ck": "%(of_check)s",
 }
+_PARTS = "parts"
 
 
 class _Condition(sa.ColumnElement[bool]):
-    """A condition in the words of each database."""
+    """A condition in the words of each database; `write` has them."""
 
     inherit_cache = False
 
-    def __init__(self, text: str, others: dict[str, str]) -> None:
-        self.text = text
-        self.others = others
+    def __init__(self, write: Callable[[str, sa.Table], str]) -> None:
+        self.write = write
+        self.table: sa.Table | None = None
 
 
 @compiles(_Condition)
 def _condition(element: _Condition, compiler: Any, **options: Any) -> str:
-    return element.others.get(compiler.dialect.name, element.text)
+    assert element.table is not None
+    return element.write(compiler.dialect.name, element.table)
 
 
-def check(named: str, text: str, **others: str) -> sa.CheckConstraint:
-    """A condition that all rows keep; `others` have it for databases that write it otherwise."""
-    return sa.CheckConstraint(_Condition(text, others), name=sa.schema.conv(named))
+def _check(write: Callable[[str, sa.Table], str], *parts: str) -> sa.CheckConstraint:
+    return sa.CheckConstraint(_Condition(write), info={_PARTS: parts})
+
+
+def between(column: str, low: Any, high: Any) -> sa.CheckConstraint:
+    """The ends of a column, either of which may be open."""
+
+    def write(dialect: str, table: sa.Table) -> str:
+        ends = [_literal(dialect, table.c[column].type, end) for end in (low, high)]
+        return _between(f'"{column}"', *ends)
+
+    return _check(write, column, "range")
+
+
+def length(column: str, low: int | None, high: int | None) -> sa.CheckConstraint:
+    """How many characters a column has."""
+
+    def write(dialect: str, table: sa.Table) -> str:
+        told = dialects.of(dialect).length().format(f'"{column}"')
+        return _between(told, *("" if end is None else str(end) for end in (low, high)))
+
+    return _check(write, column, "length")
+
+
+def among(column: str, values: Iterable[str]) -> sa.CheckConstraint:
+    """What a column holds is one of these."""
+    listed = ", ".join(map(_quoted, values))
+    return _check(lambda dialect, table: f'"{column}" IN ({listed})', column, "among")
+
+
+def rule(named: str, text: str, **others: str) -> sa.CheckConstraint:
+    """What all rows keep; `others` have it for databases that write it otherwise."""
+    return _check(lambda dialect, table: others.get(dialect, text), named, "rule")
+
+
+def _between(told: str, low: str, high: str) -> str:
+    if low and high:
+        return f"{told} BETWEEN {low} AND {high}"
+    return f"{told} >= {low}" if low else f"{told} <= {high}"
+
+
+def _quoted(text: str) -> str:
+    return "'" + text.replace("'", "''") + "'"
+
+
+def _literal(dialect: str, type_: Any, value: Any) -> str:
+    if value is None:
+        return ""
+    if not isinstance(type_, Exact):
+        return _quoted(value) if isinstance(value, str) else str(value)
+    if dialects.of(dialect).exact:
+        return str(value)
+    return str(int(Decimal(value).scaleb(type_.places)))
 
 
 def index(*columns: str, unique: bool = False) -> sa.Index:
@@ -76,16 +137,36 @@ def live(*columns: str) -> sa.Index:
 def ready(table: sa.Table) -> None:
     """Gives a table what every one has, on the databases that want it said."""
     numbered = any(c.name == "id" for c in table.primary_key)
-    held = {str(constraint.name) for constraint in table.constraints}
+    held = {constraint.info.get(_PARTS) for constraint in table.constraints}
     for known, dialect in dialects.KNOWN.items():
         for column in table.columns:
             for what, text in dialect.lacks(column):
-                named = name(table.name, column.name, what)
-                if named not in held:
-                    table.append_constraint(check(named, text).ddl_if(dialect=known))
+                if (column.name, what) not in held:
+                    lacking = _check(
+                        lambda dialect, table, text=text: text, column.name, what
+                    )
+                    table.append_constraint(lacking.ddl_if(dialect=known))
         options = {**dialect.table_options, **(dialect.numbers if numbered else {})}
         for option, value in options.items():
             table.kwargs[f"{known}_{option}"] = value
+    for constraint in table.constraints:
+        condition = getattr(constraint, "sqltext", None)
+        if isinstance(condition, _Condition):
+            condition.table = table
+
+
+def hold_texts(table: sa.Table) -> None:
+    """No text is ever empty: nothing stands for that. Those of a model have a character at least."""
+    held = {constraint.info.get(_PARTS) for constraint in table.constraints}
+    for column in table.columns:
+        most = getattr(column.type, "length", None)
+        told = {(column.name, "length"), (column.name, "among")} & held
+        if (
+            isinstance(column.type, sa.String)
+            and most
+            and not (told or column.foreign_keys)
+        ):
+            table.append_constraint(length(column.name, 1, most))
 
 
 @compiles(CreateTable)
