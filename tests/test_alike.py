@@ -2,14 +2,28 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from collections.abc import Iterator
 from decimal import Decimal
+from pathlib import Path
 
 import pytest
+from declared import declarations, understand
+from hypothesis import assume, given, settings
 from loaded import Application, application
-from servers import WORDS
+from servers import WORDS, opened
 
+from welbik.data.drawer import Drawer
+from welbik.data.fill import fill
+from welbik.migrations.difference import difference
+from welbik.migrations.run import statements
+from welbik.problems import WelbikError
+from welbik.schema.model import Schema
+from welbik.storage.backend import Database
+from welbik.storage.tables import tables_of
+
+NOW = dt.datetime(2026, 4, 1, 12, tzinfo=dt.UTC)
 LONG = "a_name_that_is_quite_as_long_as_one_can_be"[:40]
 DECLARED = f"""\
 model Word
@@ -133,3 +147,45 @@ def test_moments_keep_their_microseconds(app: Application) -> None:
         re.fullmatch(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d{6}", m) for m in moments
     )
     assert any(not moment.endswith("000") for moment in moments)
+
+
+@pytest.mark.parametrize("word", WORDS[1:])
+def test_the_made_up_rows_are_the_same_rows(word: str, tmp_path: Path) -> None:
+    @given(declarations())
+    @settings(max_examples=12)
+    def holds(text: str) -> None:
+        schema, problems = understand(text)
+        assume(not problems)
+        with opened(word, tmp_path) as ours, opened("sqlite", tmp_path) as theirs:
+            rows = [_filled(database, schema) for database in (ours, theirs)]
+            assert rows[0] == rows[1]
+            seen.append("refused" not in rows[0])
+
+    seen: list[bool] = []
+    holds()
+    assert sum(seen) > len(seen) / 2
+
+
+def _filled(database: Database, schema: Schema) -> dict[str, object]:
+    """The rows of a fill, and of a second one that adds some."""
+    tables = tables_of(schema)
+    made = statements(database.ddl, {}, difference({}, schema).steps, NOW)
+    database.migrate("0001", "", "", made, 1)
+    more = {name: count + 3 for name, count in schema.seed.items()}
+    found: dict[str, object] = {}
+    for counts in (schema.seed, more):
+        try:
+            fill(database, Drawer(schema, 1), counts)
+        except WelbikError as error:
+            # What can't be had is told alike, whoever keeps the rows.
+            found["refused"] = error.message
+        for name, table in tables.items():
+            columns = [c.name for c in table.columns if c.name not in ("created_at", "updated_at")]
+            lists = [[_plain(v) for v in database.values(name, column)] for column in columns]
+            found[f"{name} {counts}"] = sorted(map(repr, zip(*lists, strict=True)))
+    return found
+
+
+def _plain(value: object) -> object:
+    """A truth is a number where the database has none."""
+    return int(value) if isinstance(value, bool) else value

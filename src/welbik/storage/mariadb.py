@@ -20,10 +20,10 @@ from ..rules.sql import Sql, quote, text
 from ..rules.tree import Apply, Type
 from ..schema.entries import REMOVED
 from .address import Address
-from .backend import BUSY_SECONDS, Database
+from .backend import BUSY_SECONDS
 from .ddl import Ddl, Keys, check, indexes_of
 from .neutral import as_lines
-from .server import NoServer, driver, reach
+from .server import NoServer, Server, driver, reach
 from .tables import Column, Index, Table, identifier
 from .zones import offsets
 
@@ -263,7 +263,7 @@ def _is_long(type_: str) -> bool:
     return word == "text" and (not numbers or int(numbers[0]) > _SHORT)
 
 
-class Mariadb(Database):
+class Mariadb(Server):
     """A connection to a MariaDB server."""
 
     word = "mariadb"
@@ -275,7 +275,7 @@ class Mariadb(Database):
         import pymysql
 
         self.errors = (pymysql.MySQLError,)
-        self.connection, self.where, self.tables = connection, where, {}
+        super().__init__(connection, where)
         self._touched: set[str] = set()
         self._loads = True
 
@@ -341,11 +341,7 @@ class Mariadb(Database):
         with pymysql.connect(**_given(address)) as connection, connection.cursor() as cursor:
             cursor.execute(f"DROP DATABASE IF EXISTS {quote(address.name)}")
 
-    def close(self) -> None:
-        with suppress(*self.errors):
-            self.connection.close()
-
-    def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+    def _ask(self, statement: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
         with self.connection.cursor() as cursor:
             cursor.execute(statement, tuple(values) or None)
             return list(cursor.fetchall())
@@ -525,11 +521,11 @@ class Mariadb(Database):
         most = self.run(f"SELECT coalesce(max(id), 0) FROM {quote(table)}")[0][0]
         return max(int(given), int(most) + 1)
 
-    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+    def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
         self._touched.add(table)
         if self._loads:
             try:
-                self._load(table, names, columns)
+                self._from_file(table, names, columns)
             except self.errors as error:
                 # 3948, 1148, 4166: the server, or its keeper, lets nobody load files.
                 if error.args[0] not in (1148, 3948, 4166):
@@ -538,7 +534,9 @@ class Mariadb(Database):
         if not self._loads:
             self._insert(table, names, columns)
 
-    def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+    def _from_file(
+        self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]
+    ) -> None:
         listed, count = ", ".join(map(quote, names)), len(columns[0])
         types = [self.type_of(table, name) for name in names]
         with tempfile.NamedTemporaryFile("w", encoding="utf-8", newline="", delete=False) as file:
@@ -555,7 +553,7 @@ class Mariadb(Database):
             Path(file.name).unlink()
         # What comes from a file is refused in silence: here no row may be missing or other.
         if stored != count or doubted:
-            told = self.run("SHOW WARNINGS LIMIT 1")
+            told = self._ask("SHOW WARNINGS LIMIT 1", ())
             said = told[0][2] if told else "rows were left out"
             raise WelbikError(f"the database refused a row: {said}", "nothing was added")
 

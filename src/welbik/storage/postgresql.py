@@ -12,10 +12,10 @@ from ..rules.patterns import Pattern, explicit, render
 from ..rules.sql import Sql, quote, text
 from ..rules.tree import Apply, Type, maybe_empty
 from .address import Address
-from .backend import BUSY_SECONDS, Database
+from .backend import BUSY_SECONDS
 from .ddl import Ddl, Keys
 from .neutral import as_lines
-from .server import NoServer, driver, reach
+from .server import NoServer, Server, driver, reach
 from .tables import Table
 
 
@@ -116,7 +116,7 @@ class PostgresqlDdl(Ddl):
         return ["BEGIN", *statements, "COMMIT"]
 
 
-class Postgresql(Database):
+class Postgresql(Server):
     """A connection to a PostgreSQL server."""
 
     word = "postgresql"
@@ -128,7 +128,7 @@ class Postgresql(Database):
         import psycopg
 
         self.errors = (psycopg.Error,)
-        self.connection, self.where, self.tables = connection, where, {}
+        super().__init__(connection, where)
         self._numbered: set[str] = set()
 
     @classmethod
@@ -223,10 +223,7 @@ class Postgresql(Database):
             return self.lacks_privilege(error, "GRANT CREATE, USAGE ON SCHEMA public")
         return super().refused(error)
 
-    def close(self) -> None:
-        self.connection.close()
-
-    def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+    def _ask(self, statement: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
         cursor = self.connection.execute(statement, values or None)
         return cursor.fetchall() if cursor.description else []
 
@@ -259,6 +256,7 @@ class Postgresql(Database):
         self._numbered.clear()
 
     def _before_commit(self) -> None:
+        super()._before_commit()
         # Rows came with their numbers: the next one goes on behind them.
         for table in sorted(self._numbered):
             sequence = text(f"{quote(table)}")
@@ -351,7 +349,7 @@ class Postgresql(Database):
         most = self.run(f"SELECT coalesce(max(id), 0) FROM {quote(table)}")[0][0]
         return max(int(last) + bool(called), int(most) + 1)
 
-    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+    def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
         if "id" in names and (table not in self.tables or not self.tables[table].key):
             self._numbered.add(table)
         types = [self.type_of(table, name) for name in names]

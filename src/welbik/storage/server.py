@@ -1,17 +1,67 @@
-"""What goes wrong on the way to a database server, each in words that help."""
+"""What servers share, and what goes wrong on the way to one, each in words that help."""
 
 from __future__ import annotations
 
 import importlib
 import socket
+from abc import abstractmethod
+from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from typing import Any
 
 from ..problems import WelbikError
 from .address import Address
+from .backend import Database
 
 _SECONDS = 5
 _GREETING_SECONDS = 3
 _SILENCE_SECONDS = 0.3
+
+
+class Server(Database):
+    """A connection to a server, which loads rows while the next ones are made up here."""
+
+    def __init__(self, connection: Any, where: str) -> None:
+        self.connection, self.where, self.tables = connection, where, {}
+        self._loading: Future[None] | None = None
+        self._aside: ThreadPoolExecutor | None = None
+
+    @abstractmethod
+    def _ask(self, statement: str, values: Sequence[object]) -> list[tuple[Any, ...]]: ...
+
+    @abstractmethod
+    def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None: ...
+
+    def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        self.loaded()
+        return self._ask(statement, values)
+
+    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+        self.loaded()
+        if self._aside is None:
+            self._aside = ThreadPoolExecutor(1, "welbik-load")
+        self._loading = self._aside.submit(self._load, table, names, columns)
+
+    def loaded(self) -> None:
+        """Waits for the rows that are on their way; raises what is wrong with them."""
+        loading, self._loading = self._loading, None
+        if loading is not None:
+            loading.result()
+
+    def _before_commit(self) -> None:
+        self.loaded()
+
+    def _roll_back(self) -> None:
+        with suppress(Exception):
+            self.loaded()
+        super()._roll_back()
+
+    def close(self) -> None:
+        if self._aside is not None:
+            self._aside.shutdown()
+        with suppress(*self.errors):
+            self.connection.close()
 
 
 class NoServer(WelbikError):
