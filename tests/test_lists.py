@@ -441,6 +441,17 @@ def test_a_downloaded_text_is_no_formula(app: Application, sign: str, rest: str)
     assert [f"'{text}"] in table and [text] not in table
 
 
+@pytest.mark.parametrize("word", WORDS)
+def test_a_long_download_of_chosen_columns_is_whole(word: str) -> None:
+    with application(YARDS, 1300, on=word) as app:
+        answer = app.client.get("/crates?_as=csv&_columns=code,marks,note,yard.name")
+        rows = list(csv.reader(io.StringIO(answer.get_data(as_text=True), newline="")))
+        codes = {row[0] for row in rows[1:]}
+        assert len(rows) == 1301 and len(codes) == 1300
+        with app.database() as database:
+            assert codes == set(database.values("crate", "code"))
+
+
 @pytest.mark.parametrize(
     ("path", "most"),
     [("/crates", 2), ("/crates?_filter=open", 8), ("/crates?_sort=-spare&frames=1..", 2)],

@@ -13,7 +13,7 @@ from typing import Any
 from urllib.parse import parse_qsl, quote_plus, urlsplit
 
 import sqlalchemy as sa
-from flask import make_response, redirect, render_template, request
+from flask import current_app, make_response, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
@@ -469,25 +469,35 @@ class Listing:
 
     def everything(self) -> Iterator[Any]:
         """All rows that match, in order, a few at a time."""
-        if not self.columns:
-            yield from self._in_order()
-            return
-        for some in batched(self._in_order(), _FEW):
-            yield from cells.whole(self.kind.model, [r.id for r in some], self.columns)
-            session().expunge_all()
+        # On a connection of their own: not every driver reads something else meanwhile.
+        with current_app.extensions["engine"].connect() as aside:
+            rows = self._in_order(aside)
+            if not self.columns:
+                yield from rows
+                return
+            for some in batched(rows, _FEW):
+                keys = [row.id for row in some]
+                yield from cells.whole(self.kind.model, keys, self.columns)
+                session().expunge_all()
 
-    def _in_order(self) -> Iterator[Any]:
+    def _in_order(
+        self, connection: sa.Connection, most: int | None = None
+    ) -> Iterator[Any]:
         keys = self.kind.order(self.sort)
         rows = self.kind.joined(self.matching, self.sort)
         for segment in paging.segments(keys[0]):
             some = rows if segment.where is None else rows.where(segment.where)
             some = some.order_by(*(key.ordered for key in keys[segment.alone :]))
-            some = some.execution_options(yield_per=_FEW)
-            yield from map(self.kind.read, session().connection().execute(some))
+            if most is None:
+                some = some.execution_options(yield_per=_FEW)
+            else:
+                some = some.limit(most)
+            yield from map(self.kind.read, connection.execute(some))
 
     def keys(self, most: int) -> list[Any]:
         """The keys of rows that match, in order, and no more than so many."""
-        return [row.id for row in islice(self._in_order(), most)]
+        rows = self._in_order(session().connection(), most)
+        return [row.id for row in islice(rows, most)]
 
 
 def _stretches(
