@@ -152,7 +152,7 @@ def test_moments_keep_their_microseconds(app: Application) -> None:
 @pytest.mark.parametrize("word", WORDS[1:])
 def test_the_made_up_rows_are_the_same_rows(word: str, tmp_path: Path) -> None:
     @given(declarations())
-    @settings(max_examples=12)
+    @settings(max_examples=8)
     def holds(text: str) -> None:
         schema, problems = understand(text)
         assume(not problems)

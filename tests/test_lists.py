@@ -195,7 +195,7 @@ _MAKERS: dict[str, st.SearchStrategy[tuple[str, Any]]] = {
 
 
 @given(questions(), st.sampled_from(["", "frames", "-frames", "spare", "-opened", "yard"]))
-@settings(max_examples=120)
+@settings(max_examples=60)
 def test_a_filter_leaves_exactly_what_it_says(
     app: Application,
     crates: list[dict[str, Any]],
@@ -217,7 +217,7 @@ def test_a_filter_leaves_exactly_what_it_says(
 
 
 @given(st.sampled_from(COLUMNS), st.booleans(), st.sampled_from([10, 25]))
-@settings(max_examples=40)
+@settings(max_examples=20)
 def test_pages_hold_every_row_once_there_and_back(
     app: Application, crates: list[dict[str, Any]], column: str, down: bool, size: int
 ) -> None:

@@ -12,7 +12,7 @@ from mutants.mutations import of_python, of_template
 from mutants.trial import Mutant, outcomes, sample
 
 KIT = HERE.parent / "src" / "welbik" / "blueprint" / "kit"
-SAMPLE = {"models": 1, "forms": 1, "controllers": 1, "templates": 1, "kit": 1}
+SAMPLE = {"models": 1, "controllers": 1, "templates": 1, "kit": 1}
 
 
 @pytest.mark.parametrize("path", sorted(KIT.glob("*.py")), ids=lambda path: path.name)

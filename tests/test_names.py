@@ -81,7 +81,7 @@ def _opened(app: Application) -> None:
     st.lists(st.sampled_from(FIELDS).filter(may_name_field), min_size=8, max_size=8, unique=True),
 )
 @settings(
-    max_examples=15,
+    max_examples=9,
     phases=[Phase.explicit, Phase.generate],
     suppress_health_check=list(HealthCheck),
 )

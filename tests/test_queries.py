@@ -92,7 +92,7 @@ PLAIN = {"Site": [_one("Site")], "Hive": [_one("Hive")]}
 @given(rules.cases())
 @example(("today", PLAIN))
 @example(("now", PLAIN))
-@settings(max_examples=100, phases=(Phase.explicit, Phase.reuse, Phase.generate))
+@settings(max_examples=70, phases=(Phase.explicit, Phase.reuse, Phase.generate))
 def test_the_application_s_queries_agree_with_python(
     app: Application, case: tuple[str, dict[str, list[dict[str, Any]]]]
 ) -> None:

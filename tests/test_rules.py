@@ -485,7 +485,7 @@ def test_all_targets_agree(
 
 
 @given(texts())
-@settings(max_examples=300)
+@settings(max_examples=150)
 def test_an_expression_reads_back_as_it_is_written(written: str) -> None:
     node = typed(written)
     assume(not isinstance(node, tree.Const))

@@ -77,7 +77,7 @@ def _migrate(database: Database, before: Schema | None, after: Schema) -> None:
 @pytest.mark.parametrize("word", WORDS)
 def test_a_grown_database_is_the_same_and_keeps_its_rows(word: str, tmp_path: Path) -> None:
     @given(_grown())
-    @settings(max_examples=60 if word == "sqlite" else 15)
+    @settings(max_examples=50 if word == "sqlite" else 10)
     def holds(texts: tuple[str, str]) -> None:
         (small, first), (large, second) = (understand(text) for text in texts)
         assume(not first and not second and small.models)
