@@ -97,6 +97,10 @@ def among(column: str, values: Iterable[str]) -> sa.CheckConstraint:
     return _check(lambda dialect, table: f'"{column}" IN ({listed})', column, "among")
 
 
+def _always(text: str) -> Callable[[str, sa.Table], str]:
+    return lambda dialect, table: text
+
+
 def rule(named: str, text: str, **others: str) -> sa.CheckConstraint:
     """What all rows keep; `others` have it for databases that write it otherwise."""
     return _check(lambda dialect, table: others.get(dialect, text), named, "rule")
@@ -130,7 +134,9 @@ def index(*columns: str, unique: bool = False) -> sa.Index:
 def live(*columns: str) -> sa.Index:
     """An index that holds columns unique among the rows that are not in the bin."""
     kept = sa.text('"removed_at" IS NULL')
-    some = {f"{known}_where": kept for known, d in dialects.KNOWN.items() if d.partial}
+    some: Any = {
+        f"{known}_where": kept for known, d in dialects.KNOWN.items() if d.partial
+    }
     return sa.Index(None, *columns, unique=True, info={LIVE: True}, **some)
 
 
