@@ -148,9 +148,7 @@ def ready(table: sa.Table) -> None:
         for column in table.columns:
             for what, text in dialect.lacks(column):
                 if (column.name, what) not in held:
-                    lacking = _check(
-                        lambda dialect, table, text=text: text, column.name, what
-                    )
+                    lacking = _check(_always(text), column.name, what)
                     table.append_constraint(lacking.ddl_if(dialect=known))
         options = {**dialect.table_options, **(dialect.numbers if numbered else {})}
         for option, value in options.items():
