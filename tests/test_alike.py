@@ -133,6 +133,8 @@ def test_a_rule_of_a_long_name_is_held_by_the_table(app: Application) -> None:
     with app.database() as database:
         checks = [name for name in database.look("word") if name.startswith("check")]
         assert any(LONG[:20] in name or "rule" in name for name in checks)
+        database.run(f"INSERT INTO word (text, {LONG}) VALUES ('x', 8)")
+        database.run("DELETE FROM word WHERE text = 'x'")
         with pytest.raises(database.errors):
             database.run(f"INSERT INTO word (text, {LONG}) VALUES ('x', 9)")
 

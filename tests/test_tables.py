@@ -47,6 +47,7 @@ model Thing
     many    integer 0..9_000_000_000
     tags    list of text 9
     paper   file up to 2 MB
+    kept    text 900, indexed, stored as "key"
     shelf   -> Shelf, required
     next    -> Thing, loops allowed, on removal clear
     index group, size

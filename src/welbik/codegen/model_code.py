@@ -41,11 +41,12 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     tables += [table.source() for table in queries.stand_ins.values()]
     history = f"HISTORY = history.table({quote(model.table)})" if "history" in model.keeps else ""
     url_part = _url_part(model)
+    more = _more(table)
     used = {
         name
         for piece in (
             "\n".join(tables),
-            "\n".join([*_key(model), *attributes, _more(table)]),
+            "\n".join([*_key(model), *attributes, more]),
             history,
             url_part,
         )
@@ -76,7 +77,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
         "plural": line("PLURAL = ", quote(model.plural), indent=4),
         "labels": labels,
         "attributes": attributes,
-        "more": _more(table),
+        "more": more,
         "shown": line("return ", _shown(model), indent=8),
         "in_order": "\n".join(in_order),
     }

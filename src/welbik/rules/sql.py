@@ -114,6 +114,8 @@ class Sql:
             if node.operands[0].type.name == "text" and word != "=":
                 first = self.ordered(first)
             return f"({first} {word} {parts[1]})"
+        if word == "/":
+            return self.divided(first, parts[1])
         if word == "||":
             return self.joined(first, parts[1])
         if word in ("+", "-", "*"):
@@ -141,7 +143,7 @@ class Sql:
         return f"(NOT {written})"
 
     def special(self, word: str, parts: list[str], node: Apply) -> str:
-        """What each database writes its own way: dates, trimming, division, extremes."""
+        """What each database writes its own way: dates, trimming, extremes."""
         raise NotImplementedError
 
     def _aggregate(self, node: Aggregate, row: str) -> str:

@@ -44,7 +44,8 @@ class Address:
 
 def renamed(text: str, name: str) -> str:
     """The same address with another name behind its last `/`."""
-    found = _SHAPE.fullmatch(text.strip())
+    text = text.strip()
+    found = _SHAPE.fullmatch(text)
     assert found is not None
     begin, end = found.span("name") if found["name"] is not None else (found.end("host"),) * 2
     between = "" if found["name"] is not None else "/"

@@ -208,9 +208,12 @@ class Ddl:
         table = after.name
         named = zip(self.constraints(before), self.constraints(after), strict=True)
         found = [self.rename_constraint(table, old, new) for old, new in named if old != new]
+        return found + self._index_names(before, after)
+
+    def _index_names(self, before: Table, after: Table) -> list[str]:
         pairs = zip(indexes_of(before), indexes_of(after), strict=True)
-        names = [(old.name(before.name), new.name(table)) for old, new in pairs]
-        return found + [self.rename_index(table, old, new) for old, new in names if old != new]
+        names = [(old.name(before.name), new.name(after.name)) for old, new in pairs]
+        return [self.rename_index(after.name, old, new) for old, new in names if old != new]
 
     def constraints(self, table: Table) -> list[str]:
         """The names of a table's checks and references, in the order of its columns."""

@@ -83,8 +83,6 @@ class MariadbSql(Sql):
 
     def special(self, word: str, parts: list[str], node: Apply) -> str:
         first = parts[0]
-        if word == "/":
-            return self.divided(first, parts[1])
         if word == "shift":
             return f"({first} + INTERVAL {parts[1]} DAY)"
         if word == "days_between":
@@ -244,15 +242,8 @@ class MariadbDdl(Ddl):
             said + self._index_names(before, after) + self.add_references(after, references, keys)
         )
 
-    def _index_names(self, before: Table, after: Table) -> list[str]:
-        pairs = zip(indexes_of(before), indexes_of(after), strict=True)
-        names = [(old.name(before.name), new.name(after.name)) for old, new in pairs]
-        table = quote(after.name)
-        return [
-            f"ALTER TABLE {table} RENAME INDEX {quote(old)} TO {quote(new)}"
-            for old, new in names
-            if old != new
-        ]
+    def rename_index(self, table: str, old: str, new: str) -> str:
+        return f"ALTER TABLE {quote(table)} RENAME INDEX {quote(old)} TO {quote(new)}"
 
     def script(self, statements: list[str]) -> list[str]:
         return [_SESSION, *statements]
@@ -371,6 +362,8 @@ class Mariadb(Server):
 
     def _before_commit(self) -> None:
         """References are looked at now: rows may have come before those they refer to."""
+        # Only once all is loaded it is known which tables have new rows.
+        super()._before_commit()
         for table in sorted(self._touched & self.tables.keys()):
             for column in self.tables[table].columns:
                 if column.references:

@@ -18,6 +18,8 @@ from .neutral import as_lines
 from .server import NoServer, Server, driver, reach
 from .tables import Table
 
+_OLDEST = 13
+
 
 class PostgresqlSql(Sql):
     """Expressions in PostgreSQL's words."""
@@ -51,8 +53,6 @@ class PostgresqlSql(Sql):
 
     def special(self, word: str, parts: list[str], node: Apply) -> str:
         first = parts[0]
-        if word == "/":
-            return self.divided(first, parts[1])
         if word == "shift":
             if node.type.name == "date":
                 return f"({first} + CAST({parts[1]} AS integer))"
@@ -134,22 +134,27 @@ class Postgresql(Server):
     @classmethod
     def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
         psycopg = driver("psycopg", cls.word, cls.requirement)
-        given: dict[str, Any] = dict(address.options)
+        given: dict[str, Any] = {"connect_timeout": BUSY_SECONDS, **address.options}
         for name, value in (("host", address.host), ("port", address.port)):
             given |= {name: value} if value else {}
         given |= {"user": address.user} if address.user else {}
         given |= {"password": address.password} if address.password else {}
         name = address.name or address.user
         try:
-            connection = psycopg.connect(
-                **given, dbname=name, autocommit=True, connect_timeout=BUSY_SECONDS
-            )
+            connection = psycopg.connect(**given, dbname=name, autocommit=True)
             database = cls(connection, address.shown)
             database.run("SET TIME ZONE 'UTC'")
             database.run(f"SET lock_timeout = '{BUSY_SECONDS}s'")
             database.run("SET client_min_messages = warning")
         except psycopg.Error as error:
             raise cls._unopened(address, given, error) from None
+        if connection.info.server_version < _OLDEST * 10_000:
+            version = connection.info.server_version // 10_000
+            raise NoServer(
+                address,
+                f"the server is version {version}",
+                f"Welbik needs PostgreSQL {_OLDEST} or newer",
+            )
         return database
 
     @classmethod
@@ -158,8 +163,9 @@ class Postgresql(Server):
         import psycopg
 
         host = str(given.get("host", ""))
-        if not host.startswith("/"):
-            reach(host or "localhost", int(given.get("port", 5432)), address)
+        port = str(given.get("port", 5432))
+        if not host.startswith("/") and port.isdecimal():
+            reach(host or "localhost", int(port), address)
         said = " ".join(str(error).replace("FATAL:", "").split())
         said = said.rpartition("failed: ")[2] or said
         if cls._lacks(given, address.name):
@@ -183,7 +189,7 @@ class Postgresql(Server):
 
         for other in ("postgres", "template1"):
             try:
-                with psycopg.connect(**given, dbname=other, connect_timeout=5) as connection:
+                with psycopg.connect(**given, dbname=other) as connection:
                     asked = "SELECT 1 FROM pg_database WHERE datname = %s"
                     return connection.execute(asked, [name]).fetchone() is None
             except psycopg.Error:

@@ -86,8 +86,6 @@ class SqliteSql(Sql):
 
     def special(self, word: str, parts: list[str], node: Apply) -> str:
         first = parts[0]
-        if word == "/":
-            return self.divided(first, parts[1])
         if word == "shift":
             days = f"({parts[1]} || ' days')"
             if node.type.name == "date":

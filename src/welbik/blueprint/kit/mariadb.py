@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import re
 from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from importlib import import_module
@@ -12,7 +11,6 @@ from zoneinfo import ZoneInfo
 
 import sqlalchemy as sa
 from sqlalchemy import Connection, Engine, create_engine, event
-from sqlalchemy.dialects import mysql
 from sqlalchemy.exc import DBAPIError
 
 from .dialect import Dialect, any_case
@@ -74,19 +72,19 @@ class Mariadb(Dialect):
         return f"{begin}, \n\t{_LIVE}{end}{options}"
 
     def index(self, index: sa.Index, text: str) -> str:
-        begin = text.rpartition(")")[0]
-        if index.info.get("live"):
-            # No index leaves rows out here.
-            return f"{begin}, welbik_live)"
-        for column in () if index.unique else index.columns:
-            if _is_long(column):
-                begin = begin.replace(f'"{column.name}"', column.name)
-                begin = re.sub(
-                    rf"\b{re.escape(column.name)}(?=[,)]|$)",
-                    rf"\g<0>({_PREFIX})",
-                    begin,
-                )
-        return f"{begin})"
+        columns = [
+            f'"{column.name}"'
+            # What is unique is compared whole.
+            + (f"({_PREFIX})" if _is_long(column) and not index.unique else "")
+            for column in index.columns
+        ]
+        # No index leaves rows out here.
+        columns += ["welbik_live"] if index.info.get("live") else []
+        kind = "UNIQUE INDEX" if index.unique else "INDEX"
+        named = (
+            f'"{index.name}" ON "{index.table.name}"' if index.table is not None else ""
+        )
+        return f"CREATE {kind} {named} ({', '.join(columns)})"
 
     requirement = "PyMySQL"
 
@@ -112,6 +110,8 @@ class Mariadb(Dialect):
     def typed(self, type_: sa.types.TypeEngine[Any]) -> sa.types.TypeEngine[Any]:
         if isinstance(type_, sa.Uuid):
             return sa.Uuid(native_uuid=False)
+        from sqlalchemy.dialects import mysql
+
         if isinstance(type_, sa.DateTime):
             return mysql.DATETIME(fsp=6)
         return mysql.TIME(fsp=6) if isinstance(type_, sa.Time) else type_
