@@ -89,6 +89,8 @@ def _table(names: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
     widths = _fit(
         [max(len(row[at]) for row in cells) for at in range(len(names))],
         shutil.get_terminal_size((100, 24)).columns,
+        # A text that is cut is still read; half a number or a date is another one.
+        [8 if _is_cut(row[at] for row in held) else 10 for at in range(len(names))],
     )
     right = [
         all(isinstance(row[at], int | float | Decimal) for row in held if row[at] is not None)
@@ -103,11 +105,18 @@ def _table(names: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
         click.echo(click.style(line, bold=True) if number == 0 else line)
 
 
-def _fit(widths: list[int], room: int) -> list[int]:
-    """Takes from the widest columns until all fit, none below 8."""
+def _is_cut(values: Iterable[Any]) -> bool:
+    return any(isinstance(value, str | list | dict) for value in values)
+
+
+def _fit(widths: list[int], room: int, least: list[int]) -> list[int]:
+    """Takes from the widest columns until all fit, none below its least."""
     widths = list(widths)
-    while sum(widths) + 2 * (len(widths) - 1) > room and max(widths) > 8:
-        widths[widths.index(max(widths))] -= 1
+    while sum(widths) + 2 * (len(widths) - 1) > room:
+        wide = [at for at, width in enumerate(widths) if width > least[at]]
+        if not wide:
+            break
+        widths[max(wide, key=widths.__getitem__)] -= 1
     return widths
 
 
