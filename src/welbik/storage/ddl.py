@@ -167,7 +167,7 @@ class Ddl:
             statements.append(f"UPDATE {table} SET {name} = {value}")
             if column.required:
                 statements.append(self.require(after, column))
-        return statements + self.create_indexes(Table(after.name, (column,)))
+        return statements + self.create_indexes(Table(after.name, (column,), key=after.key))
 
     def require(self, table: Table, column: Column) -> str:
         """A column that may be empty no longer may."""

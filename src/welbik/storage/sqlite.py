@@ -162,7 +162,7 @@ class SqliteDdl(Ddl):
         statements = [f"ALTER TABLE {table} ADD COLUMN {written}"]
         if fill:
             statements.append(f"UPDATE {table} SET {name} = {self.literal(fill, column.type)}")
-        return statements + self.create_indexes(Table(after.name, (column,)))
+        return statements + self.create_indexes(Table(after.name, (column,), key=after.key))
 
     def new_uuid(self) -> str:
         return _UUID

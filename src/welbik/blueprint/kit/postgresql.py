@@ -37,6 +37,15 @@ class Postgresql(Dialect):
 
     deferrable = " DEFERRABLE"
 
+    def index(self, index: sa.Index, text: str) -> str:
+        # Rows that are equal stand in the order of their keys, as elsewhere: pages of a
+        # long list are read then, and not sorted.
+        keys = index.table.primary_key.columns if index.table is not None else []
+        more = [c.name for c in keys if c.name not in {o.name for o in index.columns}]
+        if index.unique or len(more) != 1:
+            return text
+        return f'{text.removesuffix(")")}, "{more[0]}")'
+
     def text_type(self, column: sa.Column[Any], text: str) -> str:
         # Compared by code point, whatever the language of the server.
         return f'{text} COLLATE "C"'
