@@ -25,7 +25,7 @@ from welbik.codegen.files import application_files
 from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
 from welbik.migrations.difference import difference
-from welbik.migrations.run import statements
+from welbik.migrations.plan import statements
 from welbik.project.settings import Settings
 from welbik.project.writing import write_all
 from welbik.schema.model import Model, Schema
@@ -198,7 +198,7 @@ def application(
         from datetime import UTC, datetime
 
         made = statements(database.ddl, {}, steps, datetime.now(UTC))
-        database.migrate("0001-all", "", fingerprint(tables_of(schema)), made)
+        database.migrate("0001-all", "", fingerprint(tables_of(schema)), lambda: made)
         fill(database, Drawer(schema, 5, timezone), {n: rows or c for n, c in schema.seed.items()})
         database.close()
         sys.path.insert(0, folder)

@@ -17,7 +17,7 @@ from servers import WORDS, opened
 from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
 from welbik.migrations.difference import difference
-from welbik.migrations.run import statements
+from welbik.migrations.plan import statements
 from welbik.problems import WelbikError
 from welbik.schema.model import Schema
 from welbik.storage.backend import Database
@@ -172,7 +172,7 @@ def _filled(database: Database, schema: Schema) -> dict[str, object]:
     """The rows of a fill, and of a second one that adds some."""
     tables = tables_of(schema)
     made = statements(database.ddl, {}, difference({}, schema).steps, NOW)
-    database.migrate("0001", "", "", made, 1)
+    database.migrate("0001", "", "", lambda: made, 1)
     more = {name: count + 3 for name, count in schema.seed.items()}
     found: dict[str, object] = {}
     for counts in (schema.seed, more):

@@ -22,7 +22,7 @@ from welbik.data.fill import Filled, fill
 from welbik.data.streams import RowStream, philox
 from welbik.data.supply import Supply
 from welbik.migrations.difference import difference
-from welbik.migrations.run import statements
+from welbik.migrations.plan import statements
 from welbik.problems import WelbikError
 from welbik.schema.model import Schema
 from welbik.schema.tables import SchemaNames
@@ -61,7 +61,7 @@ class Filling:
         self.path = Path(folder) / "x.db"
         self.database = Sqlite(self.path, create=True)
         made = statements(Sqlite.ddl, {}, difference({}, schema).steps, dt.datetime.now(dt.UTC))
-        self.database.migrate("0001", "", "", made)
+        self.database.migrate("0001", "", "", lambda: made)
         ready(self.database.connection)
 
     def fill(self, counts: dict[str, int]) -> Filled:

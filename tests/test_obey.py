@@ -29,7 +29,7 @@ from welbik.data.supply import Factory, Supply
 from welbik.data.told import Told
 from welbik.kinds.integer import Integer
 from welbik.migrations.difference import difference
-from welbik.migrations.run import statements
+from welbik.migrations.plan import statements
 from welbik.rules import tree
 from welbik.rules.html import limits
 from welbik.rules.intervals import Interval, interval, number, outcomes
@@ -47,7 +47,7 @@ def broken(schema: Schema, seed: int) -> dict[str, int]:
     with TemporaryDirectory() as folder:
         database = Sqlite(Path(folder) / "x.db", create=True)
         database.migrate(
-            "0001", "", "", statements(Sqlite.ddl, {}, difference({}, schema).steps, NOW)
+            "0001", "", "", lambda: statements(Sqlite.ddl, {}, difference({}, schema).steps, NOW)
         )
         fill(database, Drawer(schema, seed), schema.seed)
         ready(database.connection)

@@ -23,7 +23,7 @@ from welbik.data.fill import fill
 from welbik.data.streams import permuted
 from welbik.kinds.bounds import FromNow
 from welbik.migrations.difference import difference
-from welbik.migrations.run import statements
+from welbik.migrations.plan import statements
 from welbik.problems import WelbikError
 from welbik.schema.model import Field, Schema
 from welbik.storage.sqlite import Sqlite
@@ -108,7 +108,10 @@ def _made(schema: Schema, path: Path) -> Sqlite:
     database = Sqlite(path, create=True)
     steps = difference({}, schema).steps
     database.migrate(
-        "0001-all", "", fingerprint(tables_of(schema)), statements(Sqlite.ddl, {}, steps, NOW)
+        "0001-all",
+        "",
+        fingerprint(tables_of(schema)),
+        lambda: statements(Sqlite.ddl, {}, steps, NOW),
     )
     return database
 

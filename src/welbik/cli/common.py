@@ -18,6 +18,8 @@ _COLOURS = {
     "remedy": "green",
     "command": "cyan",
     "good": "green",
+    "warning": "yellow",
+    "muted": "bright_black",
 }
 
 

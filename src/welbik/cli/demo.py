@@ -49,7 +49,7 @@ def command(folder: str, once: bool, port: int) -> None:
     else:
         say_plan(todo)
     click.echo(f"\n{paint('command', 'welbik migrate')}")
-    migrate.run(settings, migrate.possible_change(settings), brief=made)
+    migrate.run(settings, brief=made)
     click.echo(f"\n{paint('command', 'welbik fill')}")
     fill.run(settings)
     if once:

@@ -15,6 +15,7 @@ FUNCTIONS = {
     "round": (1, 2),
     "least": (2, 20),
     "greatest": (2, 20),
+    "coalesce": (2, 20),
 }
 """Functions and the fewest and most values they take."""
 

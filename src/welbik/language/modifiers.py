@@ -88,8 +88,7 @@ def _with_word(cursor: Cursor, word: Word) -> syntax.Modifier:
         cursor.expect("as", 'write: stored as "column"')
         return syntax.Modifier(word, cursor.since(first), text=cursor.string("a column's name"))
     if word.text == "was":
-        old = cursor.word("the old name", "write: was old_name")
-        return syntax.Modifier(word, cursor.since(first), text=old)
+        return _was(cursor, word)
     if word.text == "as":
         control = _one_word(cursor, "a control", CONTROLS, "unknown-control")
         return syntax.Modifier(word, cursor.since(first), text=control)
@@ -103,6 +102,20 @@ def _with_word(cursor: Cursor, word: Word) -> syntax.Modifier:
         word.span,
         fix=nearest(word.text, MODIFIERS),
     )
+
+
+def _was(cursor: Cursor, word: Word) -> syntax.Modifier:
+    """The old name, or an expression over the row as it was."""
+    first = cursor.tokens[cursor.at - 1]
+    if cursor.now.kind == "end" or cursor.now.text == ",":
+        raise cursor.fail("unexpected", f"expected the old name, found {cursor.found}", _WAS)
+    written = expression(cursor)
+    if isinstance(written, syntax.Name) and len(written.path) == 1:
+        return syntax.Modifier(word, cursor.since(first), text=written.path[0])
+    return syntax.Modifier(word, cursor.since(first), expression=written)
+
+
+_WAS = "write: was old_name, or what the rows there are to get: was round(kg * 1000)"
 
 
 def _one_word(cursor: Cursor, what: str, known: tuple[str, ...], code: str) -> Word:

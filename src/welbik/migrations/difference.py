@@ -2,26 +2,35 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, fields
+import datetime as dt
+from collections.abc import Sequence
+from dataclasses import dataclass, field, fields, replace
+from decimal import Decimal
 
+from ..kinds.base import value_type
+from ..rules.text import as_text
+from ..rules.tree import Apply, Const, Value
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Model, Reference, Schema
-from ..storage.tables import HISTORY_COLUMNS, Check, Column, Table, Tables, table_of, tables_of
+from ..storage.tables import Check, Column, Table, Tables, spelled, table_of, tables_of
+from . import was
+from .converting import converted, type_of
+from .files import Migration
+from .relating import Relation, relation
 from .steps import (
     AddColumn,
     AddIndex,
+    ChangeColumn,
     CreateTable,
     DropColumn,
     DropIndex,
     DropTable,
     Loss,
-    RenameColumn,
-    RenameTable,
     SetRules,
     Step,
     after,
 )
+from .values import Rows, declared, in_a_file, read
 
 
 @dataclass
@@ -34,17 +43,28 @@ class Difference:
     """The words of the types that columns which go have, by table.column."""
 
     @property
+    def likely(self) -> list[tuple[str, str, str]]:
+        """What may only be called otherwise: table, the column that goes, the one that comes."""
+        return [
+            (gone.table, gone.name, new.column.name)
+            for gone in (step for step in self.steps if isinstance(step, DropColumn))
+            for new in (step for step in self.steps if isinstance(step, AddColumn))
+            if new.table == gone.table
+            and not new.value
+            and new.column.type.partition(" ")[0] == self.types.get(gone.named)
+        ]
+
+    @property
     def hints(self) -> list[str]:
-        """What may only be called otherwise, and how to say so: then nothing is lost."""
-        found = []
-        for gone in (step for step in self.steps if isinstance(step, DropColumn)):
-            for new in (step for step in self.steps if isinstance(step, AddColumn)):
-                word = new.column.type.partition(" ")[0]
-                if new.table == gone.table and word == self.types.get(gone.named):
-                    found.append(
-                        f"if {new.column.name} is what {gone.name} was, say so: "
-                        f"{new.column.name} …, was {gone.name}"
-                    )
+        """How to say that something is only called otherwise: then nothing is lost."""
+        found = [
+            f"if {new} is what {old} was, say so: {new} …, was {old}" for _, old, new in self.likely
+        ]
+        made = [step.table.name for step in self.steps if isinstance(step, CreateTable)]
+        for gone in (step.table for step in self.steps if isinstance(step, DropTable)):
+            for new in made:
+                old, now = (_as_model(name) for name in (gone, new))
+                found.append(f"if {now} is what {old} was, say so in that model: was {old}")
         return found
 
     @property
@@ -55,100 +75,68 @@ class Difference:
         return bool(self.steps or self.refused)
 
 
-def difference(before: Tables, schema: Schema) -> Difference:
-    """The way from `before` to what the schema declares."""
-    found = Difference()
+@dataclass
+class _Change:
+    """What is compared: the tables once all is called anew, and the names `was` may use."""
+
+    schema: Schema
+    tables: Tables
+    rows: Rows
+    done: set[tuple[str, str, str]]
+    found: Difference
+
+
+def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] = ()) -> Difference:
+    """The way from `before`, to which `migrations` led, to what the schema declares."""
     wanted = tables_of(schema)
-    now = _renamed(before, schema, found)
+    renamed = was.renamed(before, schema)
+    now = renamed.tables
+    rows = declared(now, schema, renamed.columns)
+    work = _Change(schema, now, rows, was.told_before(migrations), Difference([*renamed.steps]))
+    found = work.found
     models = {model.table: model for model in schema}
-    for name, table in now.items():
-        if name not in wanted:
-            _gone(name, table, found, [t for t in wanted if t not in now and t in models], models)
+    found.steps += [CreateTable(table) for name, table in wanted.items() if name not in now]
     for name, table in wanted.items():
-        if name not in now:
-            found.steps.append(CreateTable(table))
-        elif name in models:
-            _table(models[name], now[name], table_of(models[name], schema), found)
-        elif now[name] != table:
+        if name in models and name in now:
+            _table(models[name], now[name], table_of(models[name], schema), work)
+        elif name in now and now[name] != table:
             found.refused.append(
                 f"the table {name} would change its columns: give the relation another name"
             )
+    for name in now:
+        if name not in wanted:
+            found.steps.append(DropTable(name))
     return found
 
 
-def _gone(
-    name: str, table: Table, found: Difference, new: Sequence[str], models: Mapping[str, Model]
-) -> None:
-    """A table of pairs or of a history may go; a model's own is not taken away yet."""
-    names = tuple(column.name for column in table.columns)
-    pairs = len(names) == 2 and all(c.references for c in table.columns)
-    pairs = pairs and any(index.unique and index.columns == names for index in table.indexes)
-    if pairs or names == HISTORY_COLUMNS:
-        found.steps.append(DropTable(name))
-    else:
-        words = "".join(part.capitalize() for part in name.split("_"))
-        renamed = "".join(
-            f". If it is {models[table].name} now, say so in that model: was {words}"
-            for table in new
-        )
-        found.refused.append(
-            f"the model of the table {name} is gone: taking tables away is not supported yet{renamed}"
-        )
-
-
-def _renamed(before: Tables, schema: Schema, found: Difference) -> dict[str, Table]:
-    """The tables once what `was` says is renamed."""
-    from ..schema.names import snake
-
-    for model in schema.parents_first:
-        old = snake(model.was) if model.was else ""
-        if old in before and model.table not in before:
-            found.steps.append(RenameTable(old, model.table))
-            for many in model.many:
-                pairs = f"{old}_{many.name}"
-                if many.declares and pairs in before:
-                    found.steps.append(RenameTable(pairs, many.table))
-                    found.steps.append(RenameColumn(many.table, f"{old}_id", many.column))
-    now = after(before, found.steps)
-    for model in schema.parents_first:
-        table = now.get(model.table)
-        for member in model.members if table else ():
-            assert table is not None
-            suffix = "_id" if isinstance(member, Reference) and not member.stored_as else ""
-            old = f"{member.was}{suffix}" if member.was else ""
-            if old and table.column(old) and not table.column(member.column):
-                found.steps.append(RenameColumn(model.table, old, member.column))
-    return after(before, found.steps)
-
-
-def _table(model: Model, old: Table, table: Table, found: Difference) -> None:
+def _table(model: Model, old: Table, table: Table, work: _Change) -> None:
+    found = work.found
     start = len(found.steps)
     if old.key != table.key:
-        found.refused.append(f"{model.name} would get another key: that is not supported yet")
-    rules = _rules_after(old, table)
-    if rules is not None and old.checks:
-        # Rules that name a column which goes must go before it.
-        found.steps.append(SetRules(table.name, ()))
-    for index in old.indexes:
-        if index not in table.indexes and all(table.column(c) for c in index.columns):
-            found.steps.append(DropIndex(table.name, index))
+        found.refused.append(
+            f"{model.name} would get another key: that is not supported yet. Declare a new model "
+            "with that key beside it, and take this one away once its rows are there"
+        )
+    members = {member.column: member for member in model.members}
+    for column in table.columns:
+        there, member = old.column(column.name), members.get(column.name)
+        if there is None:
+            _add(model, old, member, column, work)
+        else:
+            _column(model, old, member, there, column, work)
     for column in old.columns:
         if table.column(column.name) is None:
             found.steps.append(DropColumn(table.name, column.name))
             found.types[f"{table.name}.{column.name}"] = column.type.partition(" ")[0]
-    members = {member.column: member for member in model.members}
-    for column in table.columns:
-        there = old.column(column.name)
-        if there is None:
-            _add(model, table.name, members.get(column.name), column, found)
-        elif there != column:
-            name = members[column.name].name if column.name in members else column.name
-            found.refused.append(_changed(model.name, name, there, column))
-    kept = after({table.name: old}, found.steps[start:])[table.name]
+    for index in old.indexes:
+        if index not in table.indexes and all(table.column(c) for c in index.columns):
+            found.steps.append(DropIndex(table.name, index))
+    kept = after(work.tables, [s for s in found.steps[start:] if s.table == table.name])
     for index in table.indexes:
-        if index not in kept.indexes:
+        if index not in kept[table.name].indexes:
             found.steps.append(AddIndex(table.name, index))
-    if rules:
+    rules = _rules_after(old, table)
+    if rules is not None:
         found.steps.append(SetRules(table.name, rules))
 
 
@@ -158,8 +146,9 @@ def _rules_after(old: Table, table: Table) -> tuple[Check, ...] | None:
 
 
 def _add(
-    model: Model, table: str, member: Field | Reference | None, column: Column, found: Difference
+    model: Model, old: Table, member: Field | Reference | None, column: Column, work: _Change
 ) -> None:
+    table, found = old.name, work.found
     if member is None:
         # What a model keeps of its rows: they begin to be kept now.
         fill = "" if column.name == REMOVED else "now"
@@ -168,7 +157,12 @@ def _add(
     default = member.default if isinstance(member, Field) else None
     what = f"{model.name}.{member.name}"
     made = _made(model, member) if isinstance(member, Field) else ""
-    if made:
+    given = _given(model, old, member, column, work)
+    if given is not None:
+        found.steps += given.rows
+        step = AddColumn(table, column, value=given.value, find=given.find, was=was.said(member))
+        found.steps.append(step)
+    elif made:
         found.steps.append(AddColumn(table, column, made=made))
     elif member.unique and default is not None:
         found.refused.append(
@@ -183,12 +177,142 @@ def _add(
         found.steps.append(AddColumn(table, column, fill))
 
 
+def _given(
+    model: Model, old: Table, member: Field | Reference, column: Column, work: _Change
+) -> Relation | None:
+    """What `was` says rows that are there get; None where it says nothing, or has done its work."""
+    text = was.said(member)
+    if not text or (old.name, column.name, text) in work.done:
+        return None
+    node = read(work.rows, old.name, text)
+    if isinstance(node, str):
+        if member.was:
+            # An old name that is not there any more: it was called anew long ago.
+            return None
+        work.found.refused.append(f"{model.name}.{member.name}, was {text}: {node}")
+        return None
+    value, have = in_a_file(work.rows, node), type_of(node, _with_names(work.rows, old))
+    if column.references and have.split()[0] == "text" and not _is_key(work, column, node):
+        return relation(work.schema, member, old.name, value, work.found.refused)
+    other = node.type.model if node.type.name == "row" else column.references
+    if other != column.references:
+        work.found.refused.append(
+            f"{model.name}.{member.name}, was {text}: it leads to {other or 'no row'}, and not to "
+            f"{column.references or 'a value'}. Follow it to a field: {text}.name"
+        )
+        return None
+    if converted(node, have, column.type, asked=True) is None:
+        work.found.refused.append(
+            f"{model.name}.{member.name}, was {text}: it gives {have.split()[0]}, which can't be "
+            f"told as {column.type.split()[0]}. Write an expression that gives it"
+        )
+        return None
+    return Relation(value)
+
+
+def _is_key(work: _Change, column: Column, node: object) -> bool:
+    """Whether an expression gives the key of what a column refers to, which may be a text."""
+    kind = node.type if isinstance(node, Value) else None
+    return kind is not None and kind.name == "row" and kind.model == column.references
+
+
+def _with_names(rows: Rows, table: Table) -> Table:
+    """A table with each column once for every name that expressions have for it."""
+    names = [(n, c) for (t, n), c in rows.columns.items() if t == table.name]
+    columns = [(n, table.column(c)) for n, c in names]
+    return replace(table, columns=tuple(replace(c, name=n) for n, c in columns if c))
+
+
+def _column(
+    model: Model,
+    old: Table,
+    member: Field | Reference | None,
+    there: Column,
+    column: Column,
+    work: _Change,
+) -> None:
+    """A column that is there: changed, or given other values."""
+    found, name = work.found, member.name if member else column.name
+    asked = member is not None and _asks(model, old, member, there, column, work)
+    if there == column and not asked:
+        return
+    told = _changed(there, column)
+    if asked:
+        assert member is not None
+        given = _given(model, old, member, column, work)
+        if given is not None:
+            found.steps += given.rows
+            step = ChangeColumn(
+                old.name, column, given.value, given.find, was=was.said(member), told=told
+            )
+            found.steps.append(step)
+            return
+    if there == column:
+        return
+    filled = _filled(member, there, column) if isinstance(member, Field) else ""
+    if converted(_own(there), there.type, column.type) is None:
+        found.refused.append(
+            f"{model.name}.{name} changed {told}: what is stored can't all be told as that. Say "
+            f"what rows get, such as: {name} …, was {name} (each is read as the new type), or any "
+            "expression over the old row; or give it another name"
+        )
+    else:
+        found.steps.append(ChangeColumn(old.name, column, filled, told=told))
+
+
+def _asks(
+    model: Model,
+    old: Table,
+    member: Field | Reference,
+    there: Column,
+    column: Column,
+    work: _Change,
+) -> bool:
+    """Whether `was` gives rows another value for a column that is there."""
+    text = was.said(member)
+    if not text or (old.name, column.name, text) in work.done:
+        return False
+    if member.was:
+        if member.was == member.name or _anew(old, member, work):
+            # Read as its new type: only where it has one.
+            return there.type != column.type
+        source = was.old_column(member, old)
+        declared_still = {other.column for other in model.members}
+        return bool(source) and source != column.name and source not in declared_still
+    return True
+
+
+def _anew(old: Table, member: Field | Reference, work: _Change) -> bool:
+    """Whether the column is the one that `was` names, called anew in this change."""
+    return work.rows.columns.get((old.name, member.was)) == member.column
+
+
+def _own(column: Column) -> Value:
+    return Value("", column.name, value_type(column.type))
+
+
+def _filled(member: Field, old: Column, new: Column) -> str:
+    """What rows without a value get where one is required from now on: the default."""
+    default = member.default
+    if old.required or not new.required or old.type != new.type:
+        return ""
+    known = (str, int, float, bool, dt.date, dt.time, dt.timedelta, Decimal)
+    if not isinstance(default, known):
+        return ""
+    own = replace(_own(old), name=spelled(old.name))
+    return as_text(Apply("coalesce", (own, Const(default, own.type)), own.type))
+
+
 def _made(model: Model, field: Field) -> str:
     """How rows already there get a value of their own, for what the application makes itself."""
     if not field.kind.self_made:
         return ""
     source = model.by_name.get(field.kind.made_from)
     return f"{field.kind.word} {source.column}" if isinstance(source, Field) else field.kind.word
+
+
+def _as_model(table: str) -> str:
+    return "".join(part.capitalize() for part in table.split("_"))
 
 
 _WORDS = {
@@ -203,13 +327,14 @@ _WORDS = {
 }
 
 
-def _changed(model: str, name: str, old: Column, new: Column) -> str:
+def _changed(old: Column, new: Column) -> str:
+    """What of a column is another than it was, in words."""
     changes = []
     for key in (f.name for f in fields(old)):
         before, now = getattr(old, key), getattr(new, key)
-        if before != now:
+        if before != now and key != "name":
             changes.append(f"{_WORDS[key]} from {_shown(before)} to {_shown(now)}")
-    return f"{model}.{name} changed {', '.join(changes)}: changing a column is not supported yet"
+    return ", ".join(changes)
 
 
 def _shown(value: object) -> str:

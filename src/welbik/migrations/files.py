@@ -17,12 +17,15 @@ from ..storage.tables import Check, Column, Index, Table
 from .steps import (
     AddColumn,
     AddIndex,
+    ChangeColumn,
     CreateTable,
     DropColumn,
     DropIndex,
     DropTable,
+    MakeRows,
     RenameColumn,
     RenameTable,
+    Run,
     SetRules,
     Step,
     after,
@@ -76,24 +79,47 @@ def _step_lines(step: Step) -> list[str]:
     if isinstance(step, CreateTable):
         return _table_lines(step.table)
     if isinstance(step, AddColumn):
-        fill = [f"fill = {toml(step.fill)}"] if step.fill else []
-        fill += [f"made = {toml(step.made)}"] if step.made else []
-        head = f"add_column_to = {toml(step.table)}"
-        return [head, *fill, "", "[step.column]", *_column_lines(step.column)]
+        return [f"add_column_to = {toml(step.table)}", *_given(step), *_of_column(step.column)]
+    if isinstance(step, ChangeColumn):
+        head = f"change_column_of = {toml(step.table)}"
+        return [head, *_given(step), *_of_column(step.column)]
+    if isinstance(step, MakeRows):
+        into = toml(f"{step.table}.{step.column}")
+        fills = ", ".join(f"{toml(name)} = {toml(value)}" for name, value in step.fills)
+        lines = [f"make_rows_of = {into}", f"for_each_of = {toml(step.of)}"]
+        lines.append(f"value = {toml(step.value)}")
+        return [*lines, *([f"fills = {{ {fills} }}"] if fills else [])]
+    if isinstance(step, Run):
+        sql = ", ".join(f"{word} = {toml(said)}" for word, said in step.sql)
+        return [f"python = {toml(step.python)}"] if step.python else [f"sql = {{ {sql} }}"]
     if isinstance(step, RenameTable):
         return [f"rename_table = {toml(step.table)}", f"to = {toml(step.name)}"]
     if isinstance(step, RenameColumn):
         old = toml(f"{step.table}.{step.old}")
         return [f"rename_column = {old}", f"to = {toml(step.name)}"]
     if isinstance(step, DropTable):
-        return [f"drop_table = {toml(step.table)}"]
+        return [f"drop_table = {toml(step.table)}", *_given(step)]
     if isinstance(step, SetRules):
         lines = [f"set_rules_of = {toml(step.table)}"]
         return lines + _check_lines(step.checks)
     if isinstance(step, AddIndex | DropIndex):
         word = "add_index_to" if isinstance(step, AddIndex) else "drop_index_of"
         return [f"{word} = {toml(step.table)}", *_index_lines(step.index)]
-    return [f"drop_column = {toml(f'{step.table}.{step.name}')}"]
+    return [f"drop_column = {toml(f'{step.table}.{step.name}')}", *_given(step)]
+
+
+def _given(step: AddColumn | ChangeColumn | DropColumn | DropTable) -> list[str]:
+    """What a step says besides, each thing only where it says it."""
+    lines = []
+    for key in ("fill", "made", "value", "find", "was"):
+        value = getattr(step, key, "")
+        if value and not (key == "was" and value == getattr(step, "value", "")):
+            lines.append(f"{key} = {toml(value)}")
+    return [*lines, *(['loss = "allowed"'] if getattr(step, "loss", False) else [])]
+
+
+def _of_column(column: Column) -> list[str]:
+    return ["", "[step.column]", *_column_lines(column)]
 
 
 def _table_lines(table: Table) -> list[str]:
@@ -154,16 +180,30 @@ def _step(data: dict[str, Any]) -> Step:
         return AddColumn(
             str(data["add_column_to"]),
             _column(data["column"]),
-            str(data.get("fill", "")),
-            str(data.get("made", "")),
+            **{key: str(data[key]) for key in ("fill", "made", "value", "find") if key in data},
+            was=str(data.get("was", data.get("value", ""))),
         )
+    if "change_column_of" in data:
+        return ChangeColumn(
+            str(data["change_column_of"]),
+            _column(data["column"]),
+            **{key: str(data[key]) for key in ("value", "find") if key in data},
+            loss=_loss(data),
+            was=str(data.get("was", data.get("value", ""))),
+        )
+    if "make_rows_of" in data:
+        table, _, name = str(data["make_rows_of"]).partition(".")
+        fills = tuple((str(k), str(v)) for k, v in data.get("fills", {}).items())
+        return MakeRows(table, name, str(data["for_each_of"]), str(data["value"]), fills)
+    if "python" in data or "sql" in data:
+        return _run(data)
     if "rename_table" in data:
         return RenameTable(str(data["rename_table"]), str(data["to"]))
     if "rename_column" in data:
         table, _, name = str(data["rename_column"]).partition(".")
         return RenameColumn(table, name, str(data["to"]))
     if "drop_table" in data:
-        return DropTable(str(data["drop_table"]))
+        return DropTable(str(data["drop_table"]), _loss(data))
     if "set_rules_of" in data:
         return SetRules(str(data["set_rules_of"]), _checks(data))
     if "add_index_to" in data:
@@ -171,23 +211,43 @@ def _step(data: dict[str, Any]) -> Step:
     if "drop_index_of" in data:
         return DropIndex(str(data["drop_index_of"]), _index(data))
     table, _, name = str(data["drop_column"]).partition(".")
-    return DropColumn(table, name)
+    return DropColumn(table, name, _loss(data))
+
+
+def _loss(data: dict[str, Any]) -> bool:
+    return data.get("loss") == "allowed"
+
+
+def _run(data: dict[str, Any]) -> Run:
+    """A step written by hand: one statement or several for each database, or a function."""
+    if "python" in data:
+        if not re.fullmatch(r"[\w.]+:\w+", str(data["python"])):
+            raise ValueError("python")
+        return Run(python=str(data["python"]))
+    sql = {
+        str(word): (said,) if isinstance(said, str) else tuple(map(str, said))
+        for word, said in data["sql"].items()
+    }
+    return Run(tuple(sql.items()))
+
+
+def as_migration(name: str, text: str) -> Migration:
+    """What the text of a migration's file says; errors are those of its parts."""
+    data = tomllib.loads(text)
+    steps = tuple(_step(step) for step in data["step"])
+    said = json.dumps([data["schema"], data["step"]], sort_keys=True, default=str)
+    return Migration(name, steps, str(data["schema"]), _digest(said), (_digest(text),))
 
 
 def read_migration(path: Path) -> Migration:
     try:
-        text = path.read_bytes().replace(b"\r\n", b"\n")
-        data = tomllib.loads(text.decode())
-        steps = tuple(_step(step) for step in data["step"])
-        said = json.dumps([data["schema"], data["step"]], sort_keys=True, default=str)
-        older = (hashlib.sha256(text).hexdigest(),)
-        return Migration(path.stem, steps, str(data["schema"]), _digest(said), older)
+        return as_migration(path.stem, path.read_bytes().replace(b"\r\n", b"\n").decode())
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise WelbikError(
             f"migrations/{path.name} can't be read: {error}",
             "bring back the file as it was, from version control",
         ) from None
-    except (KeyError, TypeError, AttributeError) as error:
+    except (KeyError, TypeError, AttributeError, ValueError) as error:
         raise WelbikError(
             f"migrations/{path.name} has a step without {error}",
             "bring back the file as it was, from version control",
@@ -228,10 +288,13 @@ def migration_name(number: int, steps: Sequence[Step]) -> str:
         what = ["make", *made[:3], *([f"and {len(made) - 3} more"] if len(made) > 3 else [])]
     else:
         first = steps[0]
-        if isinstance(first, AddColumn):
-            what = ["add", first.table, first.column.name]
+        if isinstance(first, AddColumn | ChangeColumn):
+            word = "add" if isinstance(first, AddColumn) else "change"
+            what = [word, first.table, first.column.name]
         elif isinstance(first, DropColumn):
             what = ["drop", first.table, first.name]
+        elif isinstance(first, Run):
+            what = ["by", "hand"]
         elif not isinstance(first, CreateTable):
             word = re.sub(r"(?<=[a-z])(?=[A-Z])", "-", type(first).__name__).lower()
             what = [word.removeprefix("set-"), first.table]

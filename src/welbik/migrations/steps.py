@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from typing import ClassVar
 
 from ..kinds.literals import quote
 from ..problems import WelbikError
@@ -34,19 +35,68 @@ class AddColumn:
     """`fill` is the neutral value that rows already there get; empty leaves them empty.
 
     `made` says how each of them gets one of its own: `uuid`, or `slug` and the column it is
-    made from. What is required and has neither can only be added while there are no rows.
+    made from. `value` is an expression over the row as it was, and `find`, a column of what the
+    new one refers to, says by what its row is found: `maker.name`. `was` is the expression as it
+    was declared. What is required and has none of these can only be added while there are no rows.
     """
 
     table: str
     column: Column
     fill: str = ""
     made: str = ""
+    value: str = ""
+    find: str = ""
+    was: str = field(default="", compare=False)
 
     def describe(self) -> str:
         shown = self.fill if self.fill.isprintable() else quote(self.fill)
         filled = f", {shown} in the rows already there" if self.fill else ""
         filled = ", one of its own in each row already there" if self.made else filled
+        filled = f", {self.value} in the rows already there" if self.value else filled
+        filled = f", the row of {self.find} = {self.value}" if self.find else filled
         return f"add the column {self.table}.{self.column.name} ({self.column.type}){filled}"
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeColumn:
+    """A column is from now on another: `column` says all of it.
+
+    Its values become those of its new type, or what `value` says; `find` and `was` as
+    `AddColumn` has them. With `loss` it was allowed that some of a value is lost by it.
+    """
+
+    table: str
+    column: Column
+    value: str = ""
+    find: str = ""
+    loss: bool = False
+    was: str = field(default="", compare=False)
+    told: str = field(default="", compare=False)
+
+    @property
+    def named(self) -> str:
+        return f"{self.table}.{self.column.name}"
+
+    def describe(self) -> str:
+        filled = f", {self.value} in the rows already there" if self.value else ""
+        return f"change the column {self.named}: {self.told or self.column.type}{filled}"
+
+
+@dataclass(frozen=True, slots=True)
+class MakeRows:
+    """A row for every text that `value` gives over the rows of another table, and that is not there.
+
+    `column` holds the text; the others get what `fills` says, by column, in the neutral form.
+    """
+
+    table: str
+    column: str
+    of: str
+    value: str
+    fills: tuple[tuple[str, str], ...] = ()
+
+    def describe(self) -> str:
+        return f"make a row of {self.table} for every {self.value} of {self.of} that it lacks"
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,8 +111,11 @@ class RenameColumn:
 
 @dataclass(frozen=True, slots=True)
 class DropColumn:
+    """With `loss` it was allowed that its values are lost."""
+
     table: str
     name: str
+    loss: bool = False
 
     @property
     def named(self) -> str:
@@ -74,9 +127,10 @@ class DropColumn:
 
 @dataclass(frozen=True, slots=True)
 class DropTable:
-    """Only a table that no model had by itself: of a many-to-many relation, or of a history."""
+    """With `loss` it was allowed that its rows are lost."""
 
     table: str
+    loss: bool = False
 
     @property
     def named(self) -> str:
@@ -118,19 +172,28 @@ class DropIndex:
         return f"take away the index over {self.table} ({', '.join(self.index.columns)})"
 
 
-Step = (
-    CreateTable
-    | RenameTable
-    | AddColumn
-    | RenameColumn
-    | DropColumn
-    | DropTable
-    | SetRules
-    | AddIndex
-    | DropIndex
-)
-Loss = DropColumn | DropTable
-"""Steps that take values away."""
+@dataclass(frozen=True, slots=True)
+class Run:
+    """A step that somebody wrote: statements by the word of a database, or a function.
+
+    `python` names a function as `module:name`; it is given the database (see
+    `storage.backend.Database`). The tables after it are those that are known before.
+    """
+
+    sql: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    python: str = ""
+
+    table: ClassVar[str] = ""
+
+    def describe(self) -> str:
+        return f"run {self.python}" if self.python else "run statements written by hand"
+
+
+Change = AddColumn | ChangeColumn | RenameColumn | DropColumn | SetRules | AddIndex | DropIndex
+"""Steps within one table."""
+Step = CreateTable | RenameTable | DropTable | MakeRows | Run | Change
+Loss = DropColumn | DropTable | ChangeColumn
+"""Steps that may take values away."""
 
 
 def after(tables: Tables, steps: Iterable[Step]) -> dict[str, Table]:
@@ -144,11 +207,15 @@ def after(tables: Tables, steps: Iterable[Step]) -> dict[str, Table]:
                 )
             state[step.table.name] = step.table
             continue
+        if isinstance(step, Run):
+            continue
         table = state.get(step.table)
         if table is None:
             raise WelbikError(
                 f"there is no table {step.table} to change", "look at the files in migrations/"
             )
+        if isinstance(step, MakeRows):
+            continue
         if isinstance(step, DropTable):
             del state[step.table]
         elif isinstance(step, RenameTable):
@@ -170,9 +237,7 @@ def _rename_references(state: dict[str, Table], step: RenameTable) -> None:
             state[name] = replace(table, columns=columns)
 
 
-def _changed(
-    table: Table, step: AddColumn | RenameColumn | DropColumn | SetRules | AddIndex | DropIndex
-) -> Table:
+def _changed(table: Table, step: Change) -> Table:
     if isinstance(step, SetRules):
         return replace(table, checks=step.checks)
     if isinstance(step, AddIndex):
@@ -181,6 +246,11 @@ def _changed(
         return replace(table, indexes=tuple(i for i in table.indexes if i != step.index))
     if isinstance(step, AddColumn):
         return replace(table, columns=(*table.columns, step.column))
+    if isinstance(step, ChangeColumn):
+        name = step.column.name
+        return replace(
+            table, columns=tuple(step.column if c.name == name else c for c in table.columns)
+        )
     if isinstance(step, DropColumn):
         kept = tuple(c for c in table.columns if c.name != step.name)
         indexes = tuple(i for i in table.indexes if step.name not in i.columns)

@@ -3,21 +3,32 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Iterator
+import importlib
+import sys
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from ..migrations.difference import Difference, difference
-from ..migrations.files import Migration, migration_name, read_migrations, tables_after, to_toml
-from ..migrations.run import pending, run_migrations, statements
-from ..migrations.steps import after
+from ..migrations.files import (
+    Migration,
+    as_migration,
+    migration_name,
+    read_migrations,
+    tables_after,
+    to_toml,
+)
+from ..migrations.plan import statements
+from ..migrations.risks import Risk, risks
+from ..migrations.run import Way, pending, run_migrations
+from ..migrations.steps import Run, after
 from ..problems import WelbikError
-from ..schema.model import Schema
+from ..schema.model import Field, Schema
 from ..storage.backend import Database
 from ..storage.connect import backend, connect, known
-from ..storage.tables import fingerprint
+from ..storage.tables import Tables, fingerprint
 from .settings import Settings
 from .writing import write_all
 
@@ -30,20 +41,32 @@ class Change:
 
     existing: list[Migration]
     difference: Difference
+    schema: Schema
+
+    @property
+    def tables(self) -> Tables:
+        """The tables that the migrations lead to."""
+        return tables_after(self.existing)
 
 
 def declared_change(root: Path, schema: Schema) -> Change:
     existing = read_migrations(root / FOLDER)
-    return Change(existing, difference(tables_after(existing), schema))
+    return Change(existing, difference(tables_after(existing), schema, existing), schema)
 
 
 def write_migration(root: Path, change: Change) -> str:
     """Writes the next migration file; returns its path in the project."""
-    steps = change.difference.steps
-    schema = fingerprint(after(tables_after(change.existing), steps))
-    name = f"{FOLDER}/{migration_name(len(change.existing) + 1, steps)}.toml"
-    write_all(root, {name: to_toml(steps, schema)})
+    name, text = next_migration(change)
+    write_all(root, {name: text})
     return name
+
+
+def next_migration(change: Change) -> tuple[str, str]:
+    """The path in the project and the text of the migration that a change asks for."""
+    steps = change.difference.steps
+    schema = fingerprint(after(change.tables, steps))
+    name = f"{FOLDER}/{migration_name(len(change.existing) + 1, steps)}.toml"
+    return name, to_toml(steps, schema)
 
 
 def take_back(settings: Settings, name: str) -> bool:
@@ -113,19 +136,92 @@ def make_missing(settings: Settings) -> None:
 
 
 def pending_sql(settings: Settings, change: Change, word: str = "") -> list[str]:
-    """The SQL that migrating would run now.
+    """The SQL that migrating would run now, and what is written down of it.
 
     With the `word` of a database the SQL for one of that kind; of another kind than the
     project's for an empty one.
     """
     own = known(settings.address)[0]
     chosen = backend(word) if word else own
-    ddl = chosen.ddl
-    todo = unseen(settings, change) if chosen is own else change.existing
-    done = change.existing[: len(change.existing) - len(todo)]
-    steps = [step for migration in todo for step in migration.steps] + change.difference.steps
-    now = dt.datetime.now(ZoneInfo(settings.timezone))
-    return ddl.script(statements(ddl, tables_after(done), steps, now))
+    todo = unseen(settings, change) if chosen is own else list(change.existing)
+    state = tables_after(change.existing[: len(change.existing) - len(todo)])
+    if change.difference.steps:
+        name, text = next_migration(change)
+        todo.append(as_migration(Path(name).stem, text))
+    now, script = dt.datetime.now(ZoneInfo(settings.timezone)), []
+    for migration in todo:
+        script += as_script(statements(chosen.ddl, state, migration.steps, now))
+        script += chosen.booked(
+            migration.number, migration.name, migration.digest, migration.schema
+        )
+        state = after(state, migration.steps)
+    return chosen.ddl.script(script) if script else []
+
+
+def as_script(made: Sequence[str | Run]) -> list[str]:
+    """Statements alone; raises WelbikError where a function stands between them."""
+    found = []
+    for one in made:
+        if not isinstance(one, str):
+            raise WelbikError(
+                f"a migration runs {one.python}, which is no SQL", "run it with: welbik migrate"
+            )
+        found.append(one)
+    return found
+
+
+def way_of(settings: Settings, schema: Schema | None = None, *, allow_loss: bool = False) -> Way:
+    """How this project's migrations are run."""
+
+    def load(named: str) -> Callable[[Database], object]:
+        return _function(settings.root, named)
+
+    return Way(settings.timezone, told_by(schema) if schema else {}, allow_loss, load)
+
+
+def told_by(schema: Schema) -> dict[str, list[str]]:
+    """By table the columns that tell its rows."""
+    return {
+        model.table: [
+            member.column
+            for piece in model.shown_as
+            if piece.is_field and isinstance(member := model.by_name[piece.text], Field)
+        ]
+        for model in schema
+    }
+
+
+def _function(root: Path, named: str) -> Callable[[Database], object]:
+    """The function that a step names as `module:name`, from the project's folder."""
+    module, _, name = named.partition(":")
+    if str(root) not in sys.path:
+        sys.path.insert(0, str(root))
+    try:
+        found: Callable[[Database], object] = getattr(importlib.import_module(module), name)
+    except (ImportError, AttributeError) as error:
+        raise WelbikError(
+            f"a migration names {named}, which is not there: {error}",
+            "its module starts at the project's folder",
+        ) from None
+    return found
+
+
+def change_risks(settings: Settings, change: Change) -> list[Risk]:
+    """What the rows stored say to a change; nothing where there is no database, or others come first."""
+    with _told_whence(settings):
+        if _is_missing(settings):
+            return []
+    with open_database(settings) as database:
+        if pending(change.existing, database.applied()):
+            return []
+        return risks_of(database, settings, change)
+
+
+def risks_of(database: Database, settings: Settings, change: Change) -> list[Risk]:
+    """What the rows of an open database say to a change."""
+    way = way_of(settings, change.schema)
+    database.keep_time(settings.timezone)
+    return risks(database, change.tables, change.difference.steps, way.now, way.told)
 
 
 def ready_database(settings: Settings, schema: Schema) -> Database:
@@ -145,13 +241,8 @@ def ready_database(settings: Settings, schema: Schema) -> Database:
     return database
 
 
-def bring_up(
-    settings: Settings, tell: Callable[[Migration], None] = lambda migration: None
-) -> list[Migration]:
+def bring_up(settings: Settings, way: Way) -> list[Migration]:
     """Runs every migration that the database has not seen; makes the file if need be."""
     migrations = read_migrations(settings.root / FOLDER)
-    database = open_database(settings, create=True)
-    try:
-        return run_migrations(database, migrations, settings.timezone, tell)
-    finally:
-        database.close()
+    with open_database(settings, create=True) as database:
+        return run_migrations(database, migrations, way)

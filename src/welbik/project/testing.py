@@ -18,7 +18,7 @@ from ..storage.address import read_address
 from ..storage.backend import Database
 from ..storage.connect import connect, known
 from ..storage.tables import tables_of
-from .database import FOLDER, declared_change
+from .database import FOLDER, declared_change, way_of
 from .declarations import schema_of
 from .settings import read_settings
 
@@ -35,7 +35,7 @@ def make_database(root: Path, address: str) -> None:
         )
     database = connect(address, settings.root, create=True)
     try:
-        run_migrations(database, read_migrations(settings.root / FOLDER), settings.timezone)
+        run_migrations(database, read_migrations(settings.root / FOLDER), way_of(settings))
     finally:
         database.close()
 

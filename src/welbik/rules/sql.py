@@ -11,6 +11,7 @@ from itertools import count
 from typing import ClassVar, NamedTuple
 from zoneinfo import ZoneInfo
 
+from . import tree
 from .patterns import Pattern
 from .tree import Aggregate, Apply, Clock, Const, Hop, Names, Node, Step, Type, Value
 
@@ -133,9 +134,74 @@ class Sql:
             return self.to_exact(first, node.type.places)
         if word == "length":
             return self.length(first)
-        if word == "abs":
-            return f"abs({first})"
+        if word in ("abs", "coalesce"):
+            return f"{word}({', '.join(parts)})"
+        if word in ("told", "read", "moment", "number", "truth"):
+            return self.converted(word, first, node)
         return self.special(word, parts, node)
+
+    def converted(self, word: str, value: str, node: Apply) -> str:
+        """A value as one of another type.
+
+        `told` is a value as a text, `read` a text as a value, `moment` a day as the moment when
+        it begins, `number` yes or no as 1 or 0, and `truth` the other way round.
+        """
+        have = node.operands[0].type
+        if word == "moment":
+            return self.as_utc(self.as_type(value, tree.DATETIME))
+        if word == "number":
+            return f"(CASE WHEN {value} THEN 1 WHEN NOT {value} THEN 0 END)"
+        if word == "truth":
+            return f"({value} <> 0)"
+        if word == "told":
+            return self.told(value, have)
+        if node.type.name == "boolean":
+            known = "'yes', 'true', 'on', 'y', '1'"
+            return f"(CASE WHEN {value} IN ({known}) THEN {self.boolean(True)} WHEN {value} IS NOT NULL THEN {self.boolean(False)} END)"
+        found = self.as_type(value, node.type)
+        return self.as_utc(found) if node.type.name == "datetime" else found
+
+    def told(self, value: str, have: Type) -> str:
+        """A value as a text."""
+        if have.name == "boolean":
+            return f"(CASE WHEN {value} THEN 'yes' WHEN NOT {value} THEN 'no' END)"
+        if have.name == "datetime":
+            return self.clock_text(self.as_local(value), "datetime")
+        if have.name in ("date", "time"):
+            return self.clock_text(value, have.name)
+        if have.name == "other":
+            return self.dashed(value)
+        return self.plain_text(value, have)
+
+    def as_type(self, value: str, wanted: Type) -> str:
+        """A text that has the form of a type, or a day for a moment, as one of that type."""
+        raise NotImplementedError
+
+    def plain_text(self, value: str, have: Type) -> str:
+        """A number as a text, or a text that others are made of."""
+        raise NotImplementedError
+
+    def clock_text(self, value: str, word: str) -> str:
+        """A `date`, a `time` or a `datetime` as text, without parts of seconds."""
+        raise NotImplementedError
+
+    def dashed(self, value: str) -> str:
+        """A UUID as people write it."""
+        parts = [
+            f"substr({value}, {at}, {n})" for at, n in ((1, 8), (9, 4), (13, 4), (17, 4), (21, 12))
+        ]
+        found = parts[0]
+        for part in parts[1:]:
+            found = self.joined(self.joined(found, "'-'"), part)
+        return found
+
+    def as_utc(self, moment: str) -> str:
+        """A moment on the clocks of the site as a UTC one."""
+        raise NotImplementedError
+
+    def as_local(self, moment: str) -> str:
+        """The other way round."""
+        raise NotImplementedError
 
     def _not(self, node: Node, written: str, row: str) -> str:
         if isinstance(node, Apply) and node.word == "empty":

@@ -228,6 +228,8 @@ def maybe_empty(node: Node) -> bool:
             return False
         if node.word in ("/", "trim"):
             return True
+        if node.word == "coalesce":
+            return all(map(maybe_empty, node.operands))
         return any(map(maybe_empty, node.operands))
     return False
 
@@ -235,7 +237,7 @@ def maybe_empty(node: Node) -> bool:
 def strict(node: Node) -> bool:
     """Whether it is empty just when something it reads is: so those can be asked instead."""
     if isinstance(node, Apply):
-        loose = ("and", "or", "empty", "/", "trim")
+        loose = ("and", "or", "empty", "/", "trim", "coalesce")
         return node.word not in loose and all(map(strict, node.operands))
     return isinstance(node, Const | Value | Clock)
 

@@ -30,6 +30,16 @@ def understand(written: syntax.Expression, model: str, scope: Scope, report: Rep
         return None
 
 
+def change(written: syntax.Expression, model: str, scope: Scope, report: Report) -> Node | None:
+    """The same for what stored rows get: `coalesce` has its place there."""
+    typing = _Typing(scope, report)
+    typing.changes_rows = True
+    try:
+        return typing.node(written, model)
+    except Wrong:
+        return None
+
+
 def condition(written: syntax.Expression, model: str, scope: Scope, report: Report) -> Node | None:
     """The same for what must be true or false."""
     try:

@@ -25,6 +25,8 @@ class Functions(Typing):
             return apply(word, nodes, first.type)
         if word == "round":
             return self._round(nodes, written)
+        if word == "coalesce":
+            return self._coalesce(nodes, written)
         if word in ("year", "month", "day"):
             if name == "datetime":
                 nodes = (coerced(first, tree.DATE) or first,)
@@ -65,6 +67,28 @@ class Functions(Typing):
             return first
         kind = exact(places, first) if places else tree.INTEGER
         return Apply("round", (first, Const(places, tree.INTEGER)), kind)
+
+    def _coalesce(self, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
+        """The first that is given; only where rows are changed, where nothing is ruled by it."""
+        if not self.changes_rows:
+            raise self.wrong(
+                "wrong-arguments",
+                "coalesce has its place behind 'was' only",
+                written.span,
+                "say what is to hold where it is empty: … when town is given",
+            )
+        found = nodes[0]
+        for node in nodes[1:]:
+            pair = alike(found, node)
+            if pair is None or pair[0].type.name == "row":
+                raise self.wrong(
+                    "wrong-types",
+                    f"coalesce takes values of one type, not {describe(found.type)} and {describe(node.type)}",
+                    written.span,
+                    "give it numbers, or dates, or texts",
+                )
+            found = apply("coalesce", pair, pair[0].type._replace(choices=()))
+        return found
 
     def _extreme(self, word: str, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
         found = nodes[0]

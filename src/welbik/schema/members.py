@@ -170,11 +170,18 @@ def _common(
         "fixed": modifiers.has("fixed"),
         "stored_as": column_name(modifiers, report),
         "was": modifiers.text("was"),
+        "was_value": _was_value(modifiers),
         "says": modifiers.says,
         "control": modifiers.text("as"),
         "label": modifiers.text("label") or names.label(node.name.text),
         "hint": modifiers.text("hint"),
     }
+
+
+def _was_value(modifiers: Modifiers) -> str:
+    """The expression that rows there get their value from, as it is written."""
+    given = modifiers.get("was")
+    return given.expression.span.text if given and given.expression else ""
 
 
 def resolve_field(

@@ -48,6 +48,8 @@ class Stored(Member):
     fixed: bool = False
     stored_as: str = ""
     was: str = ""
+    was_value: str = ""
+    """What rows that are there get, over the row as it was before: an expression."""
     sample: tuple[Term, ...] = ()
     says: Mapping[str, str] = field(default_factory=dict)
     control: str = ""

@@ -25,6 +25,9 @@ class Typing(ABC):
         self.scope = scope
         self.report = report
 
+    changes_rows = False
+    """Whether it is what stored rows get, and no rule or formula."""
+
     def wrong(
         self, code: str, message: str, span: Span, remedy: str, fix: str | None = None
     ) -> Wrong:

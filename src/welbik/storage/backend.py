@@ -30,10 +30,16 @@ FIXED = "welbik_fixed"
 BUSY_SECONDS = 10
 """How long a command waits for somebody else who changes the database."""
 
+UNDO = "undo "
+"""What is written before the name of a migration while it is taken back."""
+
 _LIVE = f" WHERE {quote(REMOVED)} IS NULL"
 _BOOKS = {"number": "integer", "name": "text 200", "digest": "text 64"}
 _BOOKS |= {"schema": "text 16", "applied": "timestamp"}
 _FIXED = {"of": "text 200", "text": "text", "key": "text", "declared": "text"}
+
+Statements = Sequence["str | Callable[[Database], object]"]
+"""SQL in order, and functions between it that are given the database."""
 
 
 class Database(ABC):
@@ -52,6 +58,7 @@ class Database(ABC):
 
     where: str
     """Where it is, for people to read."""
+    timezone: str = "UTC"
     tables: Tables
 
     @classmethod
@@ -108,9 +115,18 @@ class Database(ABC):
         """A table or column in a statement that is run with values."""
         return quote(identifier).replace("%", "%%") if self.mark == "%s" else quote(identifier)
 
+    def outside(self, table: str) -> str:
+        """A table in a query that has something else of the same name."""
+        return quote(table)
+
     def prepare(self, tables: Tables, timezone: str) -> None:
         """Readies the database for rules and rows of some tables."""
         self.tables = tables
+        self.keep_time(timezone)
+
+    def keep_time(self, timezone: str) -> None:
+        """Says by whose clocks days begin."""
+        self.timezone = timezone
 
     def type_of(self, table: str, column: str) -> str:
         """The neutral type of a column; those of keys that are numbers are integers."""
@@ -210,11 +226,12 @@ class Database(ABC):
         return [(str(name), str(digest), str(schema)) for name, digest, schema in rows]
 
     def migrate(
-        self, name: str, digest: str, schema: str, statements: Sequence[str], number: int = 1
+        self, name: str, digest: str, schema: str, work: Callable[[], Statements], number: int = 1
     ) -> bool:
         """Runs one migration and writes it down, or leaves everything as it was.
 
-        False where it has run meanwhile, by somebody who had the lock before.
+        `work` gives the statements, once nobody else changes tables. False where it has run
+        meanwhile, by somebody who had the lock before.
         """
         with self._migrating():
             self._make(BOOKS, _BOOKS, "number")
@@ -227,10 +244,27 @@ class Database(ABC):
                     f"other migrations have run on the database since {name} was begun",
                     "nothing was changed; get the newest migrations, then try again",
                 )
-            self._run_all(name, digest, statements)
+            self._run_all(name, digest, work())
             now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S")
             self._add(BOOKS, [(number, name, digest, schema, now)])
             return True
+
+    def undo(self, name: str, work: Callable[[], Statements], number: int) -> None:
+        """Takes back the last migration that ran, and what was written down of it."""
+        with self._migrating():
+            applied = self.applied()
+            if len(applied) != number or applied[-1][0] != name:
+                raise WelbikError(
+                    f"{name} is not the last migration that ran on the database any more",
+                    "nothing was changed; see what is: welbik status",
+                )
+            self._run_all(f"{UNDO}{name}", "", work())
+            at = f"{self.name('number')} = {self.mark}"
+            self.run(f"DELETE FROM {self.name(BOOKS)} WHERE {at}", (number,))
+
+    def keep_copy(self, name: str) -> str:
+        """A copy of all there is, where that is a file: where it lies; empty elsewhere."""
+        return ""
 
     def begun(self) -> set[str]:
         """Migrations that were broken off half-way, where a database can't take them back."""
@@ -242,17 +276,38 @@ class Database(ABC):
         with self.transaction():
             yield
 
-    def _run_all(self, name: str, digest: str, statements: Sequence[str]) -> None:
+    def _run_all(self, name: str, digest: str, statements: Statements) -> None:
         for statement in statements:
+            self._do(statement)
+
+    def _do(self, statement: str | Callable[[Database], object]) -> None:
+        if isinstance(statement, str):
             self.run(statement)
+        else:
+            statement(self)
 
     def _make(self, table: str, columns: Mapping[str, str], key: str = "") -> None:
         """A table of our own, where it is not there yet."""
+        self.run(self._written(table, columns, key))
+
+    @classmethod
+    def _written(cls, table: str, columns: Mapping[str, str], key: str = "") -> str:
         written = [
-            f"{quote(n)} {self.ddl.type_name(type_)} NOT NULL" for n, type_ in columns.items()
+            f"{quote(n)} {cls.ddl.type_name(type_)} NOT NULL" for n, type_ in columns.items()
         ]
         written += [f"PRIMARY KEY ({quote(key)})"] if key else []
-        self.run(f"CREATE TABLE IF NOT EXISTS {quote(table)} ({', '.join(written)})")
+        return f"CREATE TABLE IF NOT EXISTS {quote(table)} ({', '.join(written)})"
+
+    @classmethod
+    def booked(cls, number: int, name: str, digest: str, schema: str) -> list[str]:
+        """The statements that write down a migration which somebody else runs."""
+        given = [name, digest, schema, datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S")]
+        types = [*_BOOKS.values()][1:]
+        values = [cls.ddl.literal(one, type_) for one, type_ in zip(given, types, strict=True)]
+        return [
+            cls._written(BOOKS, _BOOKS, "number"),
+            f"INSERT INTO {quote(BOOKS)} VALUES ({number}, {', '.join(values)})",
+        ]
 
     def _add(self, table: str, rows: Sequence[tuple[object, ...]]) -> None:
         """Rows of a table of our own."""

@@ -5,13 +5,14 @@ One class writes what databases share; each database's own file says what it wri
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import ClassVar
 
 from ..rules.sql import Sql, quote, text
 from ..schema.entries import REMOVED
 from .checks import TableNames, check_sql
+from .reshape import BESIDE, Change, Phases
 from .tables import Column, Index, Table, ends, identifier
 
 Keys = Mapping[str, str]
@@ -21,6 +22,8 @@ Keys = Mapping[str, str]
 class Ddl:
     """What a database's statements are; this class writes the standard's words."""
 
+    word: ClassVar[str]
+    """What the database is called in addresses and in migrations."""
     sql: ClassVar[type[Sql]]
     types: ClassVar[Mapping[str, str]] = {
         **{"reference": "INTEGER", "integer": "INTEGER", "bigint": "BIGINT", "seconds": "INTEGER"},
@@ -90,6 +93,10 @@ class Ddl:
             f"{self.deferrable}"
         )
 
+    tied: ClassVar[bool] = False
+    """Whether a reference needs its index: it is let go of before that goes."""
+    settled: ClassVar[tuple[str, ...]] = ()
+    """What must be said between rows that came and tables that change."""
     deferrable: ClassVar[str] = ""
     """What lets references rest until a transaction ends."""
 
@@ -137,43 +144,147 @@ class Ddl:
         where = f" WHERE {quote(REMOVED)} IS NULL" if index.live else ""
         return f"CREATE {kind} {quote(index.name(table.name))} ON {quote(table.name)} ({columns}){where}"
 
-    def add_index(self, table: Table, index: Index) -> list[str]:
-        """An index over a table that is there."""
-        return [self.create_index(table, index)]
-
     def drop_index(self, table: str, name: str) -> str:
         return f"DROP INDEX {quote(name)}"
 
     # Changes
 
-    def add_column(
-        self, before: Table, after: Table, column: Column, fill: str, keys: Keys, made: str = ""
-    ) -> list[str]:
-        """A column in place; rows already there get `fill`, or one of their own.
+    def reshape(self, change: Change, keys: Keys) -> Phases:
+        """What turns a table into another. Whatever is written the same for both stays."""
+        new, found = change.after, Phases()
+        table = quote(new.name)
+        for column in change.come:
+            found.grow += self._grown(change, column, keys)
+        for column in change.anew:
+            beside = replace(column, name=column.name + BESIDE, required=False)
+            found.grow.append(f"ALTER TABLE {table} ADD COLUMN {self.column(new, beside, keys)}")
+        if change.values:
+            names = {column.name: column.name + BESIDE for column in change.anew}
+            sets = [f"{quote(names.get(n, n))} = {value}" for n, value in change.values.items()]
+            found.fill.append(f"UPDATE {table} SET {', '.join(sets)}")
+        touched = [quote(column.name) for column in (*change.gone, *change.anew)]
+        found.shrink += self._let_go(change, touched, keys)
+        found.shrink += self._taken(change)
+        for column in change.anew:
+            aside = quote(column.name + BESIDE)
+            found.shrink.append(
+                f"ALTER TABLE {table} RENAME COLUMN {aside} TO {quote(column.name)}"
+            )
+        for before, after in change.kept:
+            found.shrink += self.alter_column(new, before, after, keys)
+        for column in (*change.come, *change.anew):
+            if column.required and column.name in change.values:
+                found.shrink.append(self.require(new, column))
+        found.finish += self._hold(change, touched, keys)
+        return found
 
-        `made` as `migrations.steps.AddColumn` has it.
-        """
-        table, name = quote(after.name), quote(column.name)
-        value = self._made(before, made) if made else ""
-        written = self.column(after, replace(column, required=False) if value else column, keys)
-        if fill:
-            written += f" DEFAULT {self.literal(fill, column.type)}"
-        added = [f"ADD COLUMN {written}"]
-        added += [f"ADD {check(*one)}" for one in self.checks(after, column)]
-        statements = [f"ALTER TABLE {table} {', '.join(added)}"]
-        if fill:
-            statements.append(f"ALTER TABLE {table} ALTER COLUMN {name} DROP DEFAULT")
-        if value:
-            statements.append(f"UPDATE {table} SET {name} = {value}")
-            if column.required:
-                statements.append(self.require(after, column))
-        return statements + self.create_indexes(Table(after.name, (column,), key=after.key))
+    def _grown(self, change: Change, column: Column, keys: Keys) -> list[str]:
+        table, name = quote(change.after.name), quote(column.name)
+        if column.name in change.values:
+            column = replace(column, required=False)
+        written = self.column(change.after, column, keys)
+        fill = change.fills.get(column.name)
+        if fill is None:
+            return [f"ALTER TABLE {table} ADD COLUMN {written}"]
+        # With a default the rows that are there are not written anew.
+        return [
+            f"ALTER TABLE {table} ADD COLUMN {written} DEFAULT {fill}",
+            f"ALTER TABLE {table} ALTER COLUMN {name} DROP DEFAULT",
+        ]
+
+    def _taken(self, change: Change) -> list[str]:
+        table, names = quote(change.after.name), (*change.gone, *change.anew)
+        return [f"ALTER TABLE {table} DROP COLUMN {quote(c.name)}" for c in names]
+
+    def _let_go(self, change: Change, touched: Sequence[str], keys: Keys) -> list[str]:
+        """Lets go of what holds the table now and will not, or reads a column that goes."""
+        table, old, new = quote(change.after.name), change.before, change.after
+        references = self._anew(self._references(old, keys), self._references(new, keys), touched)
+        indexes = self._anew(self._index_texts(old), self._index_texts(new), touched)
+        if self.tied:
+            loose = [
+                quote(name)
+                for i in indexes_of(old)
+                if i.name(old.name) in indexes
+                for name in i.columns
+            ]
+            references |= self._anew(self._references(old, keys), {}, loose, only=True)
+        return [
+            *(f"ALTER TABLE {table} {self.drop_reference(name)}" for name in references),
+            *(self.drop_index(new.name, name) for name in indexes),
+            *(
+                f"ALTER TABLE {table} DROP CONSTRAINT IF EXISTS {quote(name)}"
+                for name in self._anew(self._conditions(old), self._conditions(new), touched)
+            ),
+        ]
+
+    def _hold(self, change: Change, touched: Sequence[str], keys: Keys) -> list[str]:
+        """Holds the table to what it was not held to, or no more."""
+        table, old, new = quote(change.after.name), change.before, change.after
+        checks = self._anew(self._conditions(new), self._conditions(old), touched)
+        indexes = self._anew(self._index_texts(new), self._index_texts(old), touched)
+        references = self._anew(self._references(new, keys), self._references(old, keys), touched)
+        if self.tied:
+            lost = self._anew(self._index_texts(old), self._index_texts(new), touched)
+            loose = [
+                quote(name)
+                for i in indexes_of(old)
+                if i.name(old.name) in lost
+                for name in i.columns
+            ]
+            references |= self._anew(self._references(new, keys), {}, loose, only=True)
+        added = ", ".join(f"ADD {check(*one)}" for one in checks.items())
+        held = [f"ALTER TABLE {table} {added}"] if added else []
+        return [*held, *indexes.values(), *references.values()]
+
+    @staticmethod
+    def _anew(
+        some: Mapping[str, str],
+        others: Mapping[str, str],
+        touched: Sequence[str],
+        *,
+        only: bool = False,
+    ) -> dict[str, str]:
+        """What others lack or have otherwise, or names what is touched; `only` the latter."""
+        return {
+            name: said
+            for name, said in some.items()
+            if (not only and others.get(name) != said) or any(one in said for one in touched)
+        }
+
+    def _conditions(self, table: Table) -> dict[str, str]:
+        found = dict(one for column in table.columns for one in self.checks(table, column))
+        return found | dict(self.rules(table))
+
+    def _references(self, table: Table, keys: Keys) -> dict[str, str]:
+        columns = [column for column in table.columns if column.references]
+        said = self.add_references(table, columns, keys)
+        names = [identifier(table.name, column.name, "reference") for column in columns]
+        return dict(zip(names, said, strict=True)) if said else {}
+
+    def _index_texts(self, table: Table) -> dict[str, str]:
+        return {i.name(table.name): self.create_index(table, i) for i in indexes_of(table)}
+
+    def drop_reference(self, name: str) -> str:
+        return f"DROP CONSTRAINT IF EXISTS {quote(name)}"
+
+    def alter_column(self, table: Table, before: Column, after: Column, keys: Keys) -> list[str]:
+        """A column changed where it is: its type where all that is stored fits, whether it may be empty."""
+        changes = []
+        if self.type_name(before.type) != self.type_name(after.type):
+            changes.append(f"TYPE {self.type_name(after.type)}")
+        if before.required != after.required:
+            changes.append(f"{'SET' if after.required else 'DROP'} NOT NULL")
+        name = quote(after.name)
+        said = ", ".join(f"ALTER COLUMN {name} {one}" for one in changes)
+        return [f"ALTER TABLE {quote(table.name)} {said}"] if said else []
 
     def require(self, table: Table, column: Column) -> str:
         """A column that may be empty no longer may."""
         return f"ALTER TABLE {quote(table.name)} ALTER COLUMN {quote(column.name)} SET NOT NULL"
 
-    def _made(self, table: Table, made: str) -> str:
+    def made(self, table: Table, made: str) -> str:
+        """What gives each row a value of its own; `made` as `migrations.steps.AddColumn` has it."""
         word, _, source = made.partition(" ")
         if word == "uuid":
             return self.new_uuid()
@@ -188,9 +299,6 @@ class Ddl:
     def slug(self, source: str, otherwise: str, key: str) -> str:
         """A word for addresses made of a text, its row's key behind it."""
         raise NotImplementedError
-
-    def drop_column(self, before: Table, after: Table, name: str, keys: Keys) -> list[str]:
-        return [f"ALTER TABLE {quote(after.name)} DROP COLUMN {quote(name)}"]
 
     def rename_column(
         self, before: Table, after: Table, old: str, new: str, keys: Keys
@@ -227,21 +335,6 @@ class Ddl:
 
     def rename_index(self, table: str, old: str, new: str) -> str:
         return f"ALTER INDEX {quote(old)} RENAME TO {quote(new)}"
-
-    def set_rules(self, before: Table, after: Table, keys: Keys) -> list[str]:
-        """The rules of a table anew; its stored rows must keep them."""
-        table, kept = quote(after.name), set(before.checks) & set(after.checks)
-        gone = [
-            identifier(after.name, check.name, "rule")
-            for check in before.checks
-            if check not in kept
-        ]
-        come = self.rules(replace(after, checks=tuple(c for c in after.checks if c not in kept)))
-        return [
-            # A column that went took the rules that read it along.
-            *(f"ALTER TABLE {table} DROP CONSTRAINT IF EXISTS {quote(name)}" for name in gone),
-            *(f"ALTER TABLE {table} ADD {check(*rule)}" for rule in come),
-        ]
 
     def drop_table(self, name: str) -> list[str]:
         return [f"DROP TABLE {quote(name)}"]

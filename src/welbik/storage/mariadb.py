@@ -21,8 +21,10 @@ from ..rules.tree import Apply, Type
 from ..schema.entries import REMOVED
 from .address import Address
 from .backend import BUSY_SECONDS
-from .ddl import Ddl, Keys, check, indexes_of
+from .ddl import Ddl, Keys, check
+from .journal import Journal
 from .neutral import as_lines
+from .reshape import Change, Phases
 from .server import NoServer, Server, driver, reach
 from .tables import Column, Index, Table, identifier
 from .zones import offsets
@@ -44,7 +46,6 @@ _PREFIX = 190
 _OLDEST = (10, 6)
 _DONE_ALREADY = {1050, 1054, 1060, 1061, 1091, 1146, 1826}
 """What a statement ends in that was done before: its table, column or key is there, or gone."""
-_PROGRESS = "welbik_progress"
 
 
 class MariadbSql(Sql):
@@ -98,11 +99,40 @@ class MariadbSql(Sql):
         return _folded(word, first)
 
     def _local_date(self, moment: str) -> str:
+        return f"CAST({self.as_local(moment)} AS DATE)"
+
+    def _ahead(self, moment: str) -> str:
+        """How many seconds the clocks of the site are ahead of UTC, at a UTC moment."""
         # The server knows no zones by name unless its keeper loaded them.
         changes, ahead = offsets(str(self.zone))
         seconds = f"timestampdiff(SECOND, TIMESTAMP '1970-01-01 00:00:00', {moment})"
         at = f"1 + interval({seconds}, {', '.join(map(str, changes))})" if changes else "1"
-        return f"CAST(({moment} + INTERVAL elt({at}, {', '.join(map(str, ahead))}) SECOND) AS DATE)"
+        return f"elt({at}, {', '.join(map(str, ahead))})"
+
+    def as_local(self, moment: str) -> str:
+        return f"({moment} + INTERVAL {self._ahead(moment)} SECOND)"
+
+    def as_utc(self, moment: str) -> str:
+        # What the clocks say is first taken as if it were UTC: near enough but for some hours.
+        near = f"({moment} - INTERVAL {self._ahead(moment)} SECOND)"
+        return f"({moment} - INTERVAL {self._ahead(near)} SECOND)"
+
+    def as_type(self, value: str, wanted: Type) -> str:
+        if wanted.name == "other":
+            return f"replace({value}, '-', '')"
+        if wanted.name == "datetime":
+            value = f"replace({value}, 'T', ' ')"
+        names = {"integer": "SIGNED", "number": "DOUBLE", "date": "DATE", "time": "TIME(6)"}
+        names |= {"datetime": "DATETIME(6)", "decimal": f"DECIMAL(38, {wanted.places})"}
+        return f"CAST({value} AS {names[wanted.name]})"
+
+    def plain_text(self, value: str, have: Type) -> str:
+        return f"CAST({value} AS CHAR)"
+
+    def clock_text(self, value: str, word: str) -> str:
+        forms = {"date": "%Y-%m-%d", "time": "%H:%i:%s", "datetime": "%Y-%m-%d %H:%i:%s"}
+        kind = "time" if word == "time" else "date"
+        return f"{kind}_format({value}, '{forms[word]}')"
 
 
 def _folded(word: str, value: str) -> str:
@@ -116,7 +146,9 @@ def _folded(word: str, value: str) -> str:
 class MariadbDdl(Ddl):
     """It changes in place too, each statement for itself: none can be taken back."""
 
+    word = "mariadb"
     sql = MariadbSql
+    tied = True
     number = "INTEGER PRIMARY KEY AUTO_INCREMENT"
     options = f" ENGINE = InnoDB DEFAULT CHARACTER SET = utf8mb4 COLLATE = {_COLLATION}"
     types: ClassVar[Mapping[str, str]] = {
@@ -169,9 +201,28 @@ class MariadbDdl(Ddl):
         # What is unique is compared whole.
         return f"{quote(name)}({_PREFIX})" if long and not index.unique else quote(name)
 
-    def add_index(self, table: Table, index: Index) -> list[str]:
-        made = f"ALTER TABLE {quote(table.name)} ADD COLUMN IF NOT EXISTS {self._live}"
-        return [*([made] if index.live else []), *super().add_index(table, index)]
+    def reshape(self, change: Change, keys: Keys) -> Phases:
+        found = super().reshape(change, keys)
+        table = quote(change.after.name)
+        live, was = (any(i.live for i in t.indexes) for t in (change.after, change.before))
+        if live and not was:
+            made = f"ALTER TABLE {table} ADD COLUMN IF NOT EXISTS {self._live}"
+            found.finish.insert(0, made)
+        return found
+
+    def _taken(self, change: Change) -> list[str]:
+        live, was = (any(i.live for i in t.indexes) for t in (change.after, change.before))
+        gone = f"ALTER TABLE {quote(change.after.name)} DROP COLUMN IF EXISTS {quote(LIVE)}"
+        # It reads when a row was removed, so it goes before that.
+        return [*([gone] if was and not live else []), *super()._taken(change)]
+
+    def drop_reference(self, name: str) -> str:
+        return f"DROP FOREIGN KEY IF EXISTS {quote(name)}"
+
+    def alter_column(self, table: Table, before: Column, after: Column, keys: Keys) -> list[str]:
+        written = self.column(table, after, keys)
+        same = written == self.column(table, before, keys)
+        return [] if same else [f"ALTER TABLE {quote(table.name)} MODIFY COLUMN {written}"]
 
     def drop_index(self, table: str, name: str) -> str:
         return f"DROP INDEX {quote(name)} ON {quote(table)}"
@@ -191,15 +242,6 @@ class MariadbDdl(Ddl):
         plain = f"regexp_replace(lower(coalesce({source}, '')), '[^a-z0-9]+', '-')"
         word = f"trim(BOTH '-' FROM left(trim(BOTH '-' FROM {plain}), 60))"
         return f"concat(coalesce(nullif({word}, ''), {text(otherwise)}), '-', {key})"
-
-    def drop_column(self, before: Table, after: Table, name: str, keys: Keys) -> list[str]:
-        table, column = quote(after.name), before.column(name)
-        assert column is not None
-        gone = [i for i in indexes_of(before) if name in i.columns or i.live and name == REMOVED]
-        parts = self._without(before, [column])
-        parts += [f"DROP INDEX {quote(index.name(before.name))}" for index in gone]
-        parts += [f"DROP COLUMN IF EXISTS {quote(LIVE)}"] if name == REMOVED else []
-        return [f"ALTER TABLE {table} {', '.join([*parts, f'DROP COLUMN {quote(name)}'])}"]
 
     def _without(self, table: Table, columns: Sequence[Column]) -> list[str]:
         """Lets go of what columns are held to, and of the rules that read them."""
@@ -245,6 +287,11 @@ class MariadbDdl(Ddl):
     def rename_index(self, table: str, old: str, new: str) -> str:
         return f"ALTER TABLE {quote(table)} RENAME INDEX {quote(old)} TO {quote(new)}"
 
+    def drop_table(self, name: str) -> list[str]:
+        # What refers to it goes too, or no longer does.
+        rest, again = (f"SET foreign_key_checks = {on}" for on in (0, 1))
+        return [rest, *super().drop_table(name), again]
+
     def script(self, statements: list[str]) -> list[str]:
         return [_SESSION, *statements]
 
@@ -254,7 +301,7 @@ def _is_long(type_: str) -> bool:
     return word == "text" and (not numbers or int(numbers[0]) > _SHORT)
 
 
-class Mariadb(Server):
+class Mariadb(Journal, Server):
     """A connection to a MariaDB server."""
 
     word = "mariadb"
@@ -427,7 +474,7 @@ class Mariadb(Server):
         kept = ("CASCADE", "SET NULL")
         return sorted((n, other, a if a in kept else "NO ACTION") for n, other, a in found)
 
-    # Migrations: each statement commits by itself, so what is done is written down step by step.
+    # Migrations
 
     @contextmanager
     def _migrating(self) -> Iterator[None]:
@@ -442,41 +489,9 @@ class Mariadb(Server):
             with suppress(*self.errors):
                 self.run(f"DO release_lock({lock})")
 
-    def begun(self) -> set[str]:
-        return {*self._progress()}
-
-    def _progress(self) -> dict[str, int]:
-        """How many statements of a migration that was broken off are done, by its name."""
-        if _PROGRESS not in self.table_names():
-            return {}
-        return {str(n): int(d) for n, d in self.run(f'SELECT "name", "done" FROM "{_PROGRESS}"')}
-
-    def _run_all(self, name: str, digest: str, statements: Sequence[str]) -> None:
-        self._make(_PROGRESS, {"name": "text 200", "done": "integer"}, "name")
-        begun = self._progress().get(name)
-        if begun is None:
-            self._add(_PROGRESS, [(name, 0)])
-        for number, statement in enumerate(statements):
-            if number < (begun or 0):
-                continue
-            try:
-                self.run(statement)
-            except self.errors as error:
-                # It may have been done just before the connection, or the machine, was lost.
-                if not (number == begun and _was_done(error)):
-                    raise self._half_done(name, number, len(statements), error) from error
-            self.run(f'UPDATE "{_PROGRESS}" SET "done" = %s WHERE "name" = %s', (number + 1, name))
-        self.run(f'DELETE FROM "{_PROGRESS}" WHERE "name" = %s', (name,))
-
-    def _half_done(self, name: str, done: int, of: int, error: Exception) -> WelbikError:
-        if not done:
-            self.run(f'DELETE FROM "{_PROGRESS}" WHERE "name" = %s', (name,))
-            return self.refused(error)
-        return WelbikError(
-            f"the database refused a change: {self.told(error)}",
-            f"{done} of the {of} statements of {name} are done; mend what it says, then run "
-            "again: welbik migrate (it goes on from there)",
-        )
+    def was_done(self, error: Exception) -> bool:
+        code, said = error.args[0], str(error.args[-1])
+        return code in _DONE_ALREADY or (code == 1005 and "errno: 121" in said)
 
     def refused(self, error: Exception) -> WelbikError:
         weak = error.args and error.args[0] in (1044, 1142, 1227)
@@ -559,12 +574,6 @@ class Mariadb(Server):
                 f"INSERT INTO {self.name(table)} ({listed}) VALUES ({marks})",
                 list(zip(*bound, strict=True)),
             )
-
-
-def _was_done(error: Exception) -> bool:
-    """Whether a statement failed because it had been done before."""
-    code, said = error.args[0], str(error.args[-1])
-    return code in _DONE_ALREADY or (code == 1005 and "errno: 121" in said)
 
 
 def _given(address: Address) -> dict[str, Any]:

@@ -71,6 +71,27 @@ class PostgresqlSql(Sql):
         # Letters beyond A-Z stay as they are, as everywhere: databases disagree about those.
         return f'{word}({first} COLLATE "C")'
 
+    def as_type(self, value: str, wanted: Type) -> str:
+        names = {"integer": "bigint", "number": "double precision", "decimal": "numeric"}
+        names |= {"datetime": "timestamp", "other": "uuid"}
+        return f"CAST({value} AS {names.get(wanted.name, wanted.name)})"
+
+    def plain_text(self, value: str, have: Type) -> str:
+        return f"CAST({value} AS text)"
+
+    def clock_text(self, value: str, word: str) -> str:
+        forms = {"date": "YYYY-MM-DD", "time": "HH24:MI:SS", "datetime": "YYYY-MM-DD HH24:MI:SS"}
+        return f"to_char({value}, '{forms[word]}')"
+
+    def dashed(self, value: str) -> str:
+        return f"CAST({value} AS text)"
+
+    def as_utc(self, moment: str) -> str:
+        return f"({moment} AT TIME ZONE {text(str(self.zone))} AT TIME ZONE 'UTC')"
+
+    def as_local(self, moment: str) -> str:
+        return f"({moment} AT TIME ZONE 'UTC' AT TIME ZONE {text(str(self.zone))})"
+
     def _extreme(self, word: str, parts: list[str], node: Apply) -> str:
         """Nothing where either is nothing; PostgreSQL's own would give the other one."""
         if node.type.name == "text":
@@ -84,9 +105,11 @@ class PostgresqlSql(Sql):
 class PostgresqlDdl(Ddl):
     """All of it can be changed in place, and within a transaction."""
 
+    word = "postgresql"
     sql = PostgresqlSql
     number = "SERIAL PRIMARY KEY"
     deferrable = " DEFERRABLE"
+    settled = ("SET CONSTRAINTS ALL IMMEDIATE",)
 
     def type_name(self, type_: str) -> str:
         found = super().type_name(type_)
@@ -122,6 +145,10 @@ class PostgresqlDdl(Ddl):
             f"ALTER INDEX IF EXISTS {quote(f'{old}_pkey')} RENAME TO {quote(f'{new}_pkey')}",
             f"ALTER SEQUENCE IF EXISTS {quote(f'{old}_id_seq')} RENAME TO {quote(f'{new}_id_seq')}",
         ]
+
+    def drop_table(self, name: str) -> list[str]:
+        # What refers to it goes too, or no longer does.
+        return [f"DROP TABLE {quote(name)} CASCADE"]
 
     def script(self, statements: list[str]) -> list[str]:
         return ["BEGIN", *statements, "COMMIT"]

@@ -12,6 +12,7 @@ import re
 import unicodedata
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Self
@@ -22,9 +23,10 @@ from ..rules.patterns import Pattern
 from ..rules.sql import Sql, quote, text
 from ..rules.tree import Apply, Type
 from .address import Address
-from .backend import BUSY_SECONDS, Database
+from .backend import BUSY_SECONDS, Database, Statements
 from .ddl import Ddl, Keys, check, indexes_of
-from .tables import Column, Table, Tables
+from .reshape import BESIDE, Change, Phases
+from .tables import Column, Table
 
 if TYPE_CHECKING:
     import sqlite3
@@ -102,7 +104,44 @@ class SqliteSql(Sql):
             return f"NULLIF(trim({first}, ' '), '')"
         return f"{word}({first})"
 
+    def as_type(self, value: str, wanted: Type) -> str:
+        if wanted.name == "integer":
+            return f"CAST({value} AS INTEGER)"
+        if wanted.name == "number":
+            return f"CAST({value} AS REAL)"
+        if wanted.name == "decimal":
+            return self.to_exact(f"CAST({value} AS REAL)", wanted.places)
+        if wanted.name == "datetime":
+            whole = f"substr(replace({value}, 'T', ' ') || ' 00:00', 1, 26)"
+            begin, end = f"substr({whole}, 1, 10)", f"trim(substr({value}, 12))"
+            return f"({begin} || ' ' || {self._clock(end)})"
+        if wanted.name == "time":
+            return self._clock(value)
+        return f"replace({value}, '-', '')" if wanted.name == "other" else value
 
+    @staticmethod
+    def _clock(value: str) -> str:
+        return f"(substr({value} || substr('00:00:00.000000', length({value}) + 1), 1, 15))"
+
+    def plain_text(self, value: str, have: Type) -> str:
+        if not have.places:
+            return f"CAST({value} AS TEXT)"
+        zeros, step = "0" * have.places, 10**have.places
+        tail = f"substr('{zeros}' || abs({value}) % {step}, -{have.places})"
+        return f"((CASE WHEN {value} < 0 THEN '-' ELSE '' END) || abs({value}) / {step} || '.' || {tail})"
+
+    def clock_text(self, value: str, word: str) -> str:
+        return f"substr({value}, 1, {({'date': 10, 'time': 8, 'datetime': 19})[word]})"
+
+    def as_utc(self, moment: str) -> str:
+        return f"utc_moment({moment})"
+
+    def as_local(self, moment: str) -> str:
+        return f"local_moment({moment})"
+
+
+_COPIES = 3
+"""How many copies of a file from before its tables changed are kept."""
 _UUID = (
     "lower(hex(randomblob(6)) || '4' || substr(hex(randomblob(2)), 2) || "
     "substr('89ab', 1 + abs(random() % 4), 1) || substr(hex(randomblob(2)), 2) || hex(randomblob(6)))"
@@ -113,6 +152,7 @@ _UUID = (
 class SqliteDdl(Ddl):
     """What SQLite can't change in place is a table made anew with its rows."""
 
+    word = "sqlite"
     sql = SqliteSql
     exact = False
     number = "INTEGER PRIMARY KEY AUTOINCREMENT"
@@ -147,31 +187,39 @@ class SqliteDdl(Ddl):
     def add_references(self, table: Table, columns: list[Column], keys: Keys) -> list[str]:
         return []
 
-    def add_column(
-        self, before: Table, after: Table, column: Column, fill: str, keys: Keys, made: str = ""
-    ) -> list[str]:
-        """An optional column is added in place; a required one needs the table made anew."""
-        if made:
-            return self._rebuild(before, after, {column.name: self._made(before, made)}, keys)
-        if column.required:
-            fills = {column.name: self.literal(fill, column.type)} if fill else {}
-            return self._rebuild(before, after, fills, keys)
-        table, name = quote(after.name), quote(column.name)
-        checks = [check(*one) for one in self.checks(after, column)]
-        written = " ".join([self.column(after, column, keys), *checks])
-        statements = [f"ALTER TABLE {table} ADD COLUMN {written}"]
-        if fill:
-            statements.append(f"UPDATE {table} SET {name} = {self.literal(fill, column.type)}")
-        return statements + self.create_indexes(Table(after.name, (column,), key=after.key))
+    def reshape(self, change: Change, keys: Keys) -> Phases:
+        """In place where only optional columns or indexes come; else the table is made anew."""
+        before, after = change.before, change.after
+        if self._table(before, "", keys) == self._table(after, "", keys):
+            return self._indexes_anew(change, Phases())
+        come = change.come
+        plain = replace(after, columns=tuple(c for c in after.columns if c not in come))
+        same = self._table(before, "", keys) == self._table(plain, "", keys)
+        if not same or change.values or any(c.required for c in come):
+            return self._rebuild(change, keys)
+        found, table = Phases(), quote(after.name)
+        for column in come:
+            checks = [check(*one) for one in self.checks(after, column)]
+            written = " ".join([self.column(after, column, keys), *checks])
+            found.grow.append(f"ALTER TABLE {table} ADD COLUMN {written}")
+        sets = [f"{quote(name)} = {value}" for name, value in change.fills.items()]
+        found.fill += [f"UPDATE {table} SET {', '.join(sets)}"] if sets else []
+        return self._indexes_anew(change, found)
+
+    def _indexes_anew(self, change: Change, found: Phases) -> Phases:
+        found.shrink += self._let_go(change, (), {})
+        found.finish += self._hold(change, (), {})
+        return found
+
+    def _conditions(self, table: Table) -> dict[str, str]:
+        # They stand within their table, and change with it.
+        return {}
 
     def new_uuid(self) -> str:
         return _UUID
 
     def slug(self, source: str, otherwise: str, key: str) -> str:
         return f"slug_word({source}, {text(otherwise)}) || '-' || rowid"
-
-    def drop_column(self, before: Table, after: Table, name: str, keys: Keys) -> list[str]:
-        return self._rebuild(before, after, {}, keys)
 
     def rename_column(
         self, before: Table, after: Table, old: str, new: str, keys: Keys
@@ -193,24 +241,23 @@ class SqliteDdl(Ddl):
             *self.create_indexes(after),
         ]
 
-    def set_rules(self, before: Table, after: Table, keys: Keys) -> list[str]:
-        return self._rebuild(before, after, {}, keys)
-
-    def _rebuild(self, before: Table, after: Table, fills: dict[str, str], keys: Keys) -> list[str]:
+    def _rebuild(self, change: Change, keys: Keys) -> Phases:
         """The table made anew with its rows, by the steps SQLite's own manual gives (ALTER TABLE, 7)."""
-        kept = [column for column in after.columns if before.column(column.name)]
-        own = [] if after.key else ['"id"']
-        names = [*own, *(quote(c.name) for c in kept), *(quote(name) for name in fills)]
-        values = [*own, *(quote(c.name) for c in kept), *fills.values()]
-        new = f"{after.name}__new"
-        return [
-            self._table(after, new, keys),
-            f"INSERT INTO {quote(new)} ({', '.join(names)})\nSELECT {', '.join(values)} FROM {quote(before.name)}",
-            *([] if after.key else [_next_number(before.name, new)]),
-            f"DROP TABLE {quote(before.name)}",
-            f"ALTER TABLE {quote(new)} RENAME TO {quote(after.name)}",
-            *self.create_indexes(after),
-        ]
+        before, after = change.before, change.after
+        given = {c.name: quote(c.name) for _, c in change.kept} | {**change.fills, **change.values}
+        own = {} if after.key else {"id": quote("id")}
+        names, values = [*own, *given], [*own.values(), *given.values()]
+        new = f"{after.name}{BESIDE}"
+        found = Phases(grow=[self._table(after, new, keys)])
+        found.fill.append(
+            f"INSERT INTO {quote(new)} ({', '.join(map(quote, names))})\n"
+            f"SELECT {', '.join(values)} FROM {quote(before.name)}"
+        )
+        found.fill += [] if after.key else [_next_number(before.name, new)]
+        found.shrink.append(f"DROP TABLE {quote(before.name)}")
+        found.finish.append(f"ALTER TABLE {quote(new)} RENAME TO {quote(after.name)}")
+        found.finish += self.create_indexes(after)
+        return found
 
 
 def _next_number(before: str, new: str) -> str:
@@ -252,10 +299,24 @@ def ready(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
         utc = dt.datetime.fromisoformat(moment).replace(tzinfo=dt.UTC)
         return utc.astimezone(zone).date().isoformat()
 
+    def local_moment(moment: str | None) -> str | None:
+        if moment is None:
+            return None
+        utc = dt.datetime.fromisoformat(moment).replace(tzinfo=dt.UTC)
+        return utc.astimezone(zone).replace(tzinfo=None).isoformat(" ", "microseconds")
+
+    def utc_moment(moment: str | None) -> str | None:
+        if moment is None:
+            return None
+        here = dt.datetime.fromisoformat(moment).replace(tzinfo=zone)
+        return here.astimezone(dt.UTC).replace(tzinfo=None).isoformat(" ", "microseconds")
+
     def slug_word(value: str | None, otherwise: str) -> str:
         plain = unicodedata.normalize("NFKD", value or "").encode("ascii", "ignore").decode()
         return re.sub(r"[^a-z0-9]+", "-", plain.lower()).strip("-")[:60].strip("-") or otherwise
 
+    connection.create_function("local_moment", 1, local_moment, deterministic=True)
+    connection.create_function("utc_moment", 1, utc_moment, deterministic=True)
     connection.create_function("slug_word", 2, slug_word, deterministic=True)
     connection.create_function("regexp", 2, matches, deterministic=True)
     connection.create_function("local_date", 1, local_date, deterministic=True)
@@ -289,6 +350,7 @@ class Sqlite(Database):
             )
             self.connection.execute("PRAGMA foreign_keys = ON")
             self.connection.execute("PRAGMA schema_version").fetchone()
+            ready(self.connection)
             if create:
                 # Readers and the one writer then do not wait for each other.
                 self.connection.execute("PRAGMA journal_mode = WAL")
@@ -347,8 +409,8 @@ class Sqlite(Database):
     def each(self, statement: str) -> Iterator[tuple[Any, ...]]:
         return self.connection.execute(statement)
 
-    def prepare(self, tables: Tables, timezone: str) -> None:
-        super().prepare(tables, timezone)
+    def keep_time(self, timezone: str) -> None:
+        super().keep_time(timezone)
         ready(self.connection, timezone)
 
     def _begin(self) -> None:
@@ -392,14 +454,13 @@ class Sqlite(Database):
     def _migrating(self) -> Iterator[None]:
         # Tables are made anew under other tables that refer to them, so references rest meanwhile.
         self.run("PRAGMA foreign_keys = OFF")
-        ready(self.connection)
         try:
             with super()._migrating():
                 yield
         finally:
             self.run("PRAGMA foreign_keys = ON")
 
-    def _run_all(self, name: str, digest: str, statements: Sequence[str]) -> None:
+    def _run_all(self, name: str, digest: str, statements: Statements) -> None:
         super()._run_all(name, digest, statements)
         broken = self.run("PRAGMA foreign_key_check")
         if broken:
@@ -407,6 +468,37 @@ class Sqlite(Database):
                 f"rows of {broken[0][0]} would refer to rows that are not there",
                 "nothing was changed",
             )
+
+    def keep_copy(self, name: str) -> str:
+        import sqlite3
+
+        before = f"{self.path.name}.before-"
+        target = self.path.with_name(f"{before}{name}")
+        draft = target.with_name(f".{target.name}")
+        try:
+            draft.unlink(missing_ok=True)
+            os.close(os.open(draft, os.O_CREAT | os.O_RDWR, 0o600))
+            # By connections of its own: what is stored, and nothing of what is under way.
+            source, copy = sqlite3.connect(self.path), sqlite3.connect(draft)
+            try:
+                source.backup(copy)
+            finally:
+                source.close()
+                copy.close()
+            draft.replace(target)
+        except (sqlite3.Error, OSError) as error:
+            draft.unlink(missing_ok=True)
+            raise WelbikError(
+                f"no copy of {self.path} could be kept: {error}",
+                "make room on the disk, or see to the folder's permissions; nothing was changed",
+            ) from None
+        kept = sorted(self.path.parent.glob(f"{before}*"), key=lambda one: one.stat().st_mtime)
+        for old in kept[:-_COPIES]:
+            old.unlink(missing_ok=True)
+        return target.name
+
+    def outside(self, table: str) -> str:
+        return f"main.{quote(table)}"
 
     def learn(self) -> None:
         # A sample is enough, and takes as long in any table.

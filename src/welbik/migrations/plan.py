@@ -1,0 +1,302 @@
+"""Steps as the statements of a database, in an order in which each is possible."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from ..problems import WelbikError
+from ..rules.sql import quote
+from ..rules.tree import Node
+from ..storage.ddl import Ddl
+from ..storage.reshape import Change, Phases
+from ..storage.tables import Column, Table, Tables
+from .converting import Converted, converted, type_of
+from .steps import (
+    AddColumn,
+    ChangeColumn,
+    CreateTable,
+    DropTable,
+    MakeRows,
+    RenameColumn,
+    RenameTable,
+    Run,
+    Step,
+    after,
+)
+from .values import Rows, node_of, rows_of
+
+
+@dataclass(frozen=True)
+class Given:
+    """What a column gets: a value of its type, and the text that its row is found by, if it is."""
+
+    value: Converted
+    find: str = ""
+
+
+@dataclass
+class Part:
+    """Steps that are taken together: tables before and after, and what is renamed first.
+
+    `given` has what columns get, by table and column; `steps` are those that are no renames.
+    """
+
+    before: Tables
+    renamed: Tables
+    after: Tables
+    renames: list[Step] = field(default_factory=list)
+    steps: list[Step] = field(default_factory=list)
+    rows: Rows = field(default_factory=lambda: Rows({}))
+    given: dict[tuple[str, str], Given] = field(default_factory=dict)
+
+    @property
+    def made(self) -> list[Table]:
+        return [step.table for step in self.steps if isinstance(step, CreateTable)]
+
+    @property
+    def dropped(self) -> list[str]:
+        return [step.table for step in self.steps if isinstance(step, DropTable)]
+
+    @property
+    def changed(self) -> Iterator[tuple[Table, Table]]:
+        """The tables that are there before and after, where something of them changes."""
+        for name, table in self.renamed.items():
+            new = self.after.get(name)
+            asked = any(key[0] == name for key in self.given)
+            if new is not None and name not in self.dropped and (new != table or asked):
+                yield table, new
+
+
+def parts(tables: Tables, steps: Sequence[Step]) -> Iterator[Part | Run]:
+    """Steps in groups that are worked out together, and those written by hand between them."""
+    state, left = dict(tables), list(steps)
+    while left:
+        if isinstance(left[0], Run):
+            yield left[0]
+            left.pop(0)
+            continue
+        renames: list[Step] = []
+        while left and isinstance(left[0], RenameTable | RenameColumn):
+            renames.append(left.pop(0))
+        some: list[Step] = []
+        while left and not isinstance(left[0], RenameTable | RenameColumn | Run):
+            some.append(left.pop(0))
+        renamed = after(state, renames)
+        part = Part(state, renamed, after(renamed, some), renames, some)
+        _work_out(part)
+        yield part
+        state = dict(part.after)
+
+
+def _work_out(part: Part) -> None:
+    made = {table.name: table for table in part.made}
+    part.rows = rows_of({**part.renamed, **made})
+    for step in part.steps:
+        if isinstance(step, AddColumn | ChangeColumn):
+            known = part.renamed.get(step.table)
+            if known is None:
+                continue
+            old = known.column(step.column.name)
+            if step.value:
+                part.given[step.table, step.column.name] = _given(part.rows, known, step)
+            elif isinstance(step, ChangeColumn) and old is not None:
+                found = _by_itself(part.rows, known, old, step.column)
+                if found is not None:
+                    part.given[step.table, step.column.name] = Given(found)
+
+
+def _given(rows: Rows, table: Table, step: AddColumn | ChangeColumn) -> Given:
+    node = node_of(rows, table.name, step.value)
+    wanted = "text" if step.find else step.column.type
+    found = converted(node, type_of(node, _spelled(rows, table)), wanted, asked=True)
+    if found is None:
+        raise WelbikError(
+            f"{step.value!r} gives no value for {step.table}.{step.column.name} ({step.column.type})",
+            "correct it in the newest file of migrations/",
+        )
+    return Given(found, step.find)
+
+
+def _spelled(rows: Rows, table: Table) -> Table:
+    """A table whose columns are called as expressions call them."""
+    names = {c: n for (t, n), c in rows.columns.items() if t == table.name}
+    columns = (replace(c, name=names.get(c.name, c.name)) for c in table.columns)
+    return replace(table, columns=tuple(columns))
+
+
+def _by_itself(rows: Rows, table: Table, old: Column, new: Column) -> Converted | None:
+    """The values of a column whose type changes; None where they stay as they are stored."""
+    if old.type.split()[0] == new.type.split()[0] and not _is_narrower(old.type, new.type):
+        return None
+    name = next(n for (t, n), c in rows.columns.items() if t == table.name and c == old.name)
+    node = node_of(rows, table.name, name)
+    found = converted(node, old.type, new.type)
+    return None if found is None or found.node is node else found
+
+
+def _is_narrower(old: str, new: str) -> bool:
+    """Whether a decimal has other places: its values are not those of the old type any more."""
+    return old.startswith("decimal") and old.split()[2] != new.split()[2]
+
+
+def statements(
+    ddl: Ddl, tables: Tables, steps: Sequence[Step], today: dt.datetime
+) -> list[str | Run]:
+    """A database's SQL of steps, in order. `today` stands in for `today` and `now`.
+
+    Functions written by hand stand between the statements as they are.
+    """
+    out: list[str | Run] = []
+    for part in parts(tables, steps):
+        if isinstance(part, Run):
+            out += _by_hand(ddl, part)
+        else:
+            out += _of_part(ddl, part, today)
+    return out
+
+
+def _by_hand(ddl: Ddl, step: Run) -> list[str | Run]:
+    if step.python:
+        return [step]
+    said = dict(step.sql)
+    if ddl.word not in said:
+        raise WelbikError(
+            f"a step in migrations/ has SQL for {', '.join(said)} and none for {ddl.word}",
+            f'write what it is there: sql = {{ {ddl.word} = "…" }}, or "" where it is nothing',
+        )
+    return [one for one in said[ddl.word] if one.strip()]
+
+
+def keys_of(*states: Tables) -> dict[str, str]:
+    """Which column is the key of a table, where it is not `id`."""
+    return {name: t.key for tables in states for name, t in tables.items() if t.key}
+
+
+def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Run]:
+    keys = keys_of(part.before, part.renamed, part.after)
+    out: list[str] = []
+    state = dict(part.before)
+    for step in part.renames:
+        following = after(state, [step])
+        out += _rename(ddl, step, state, following, keys)
+        state = following
+    for table in part.made:
+        # Later steps may say more of a table that is made here.
+        out += ddl.create_table(part.after.get(table.name, table), keys)
+    phases = [ddl.reshape(change_of(ddl, part, *pair, today), keys) for pair in part.changed]
+    out += [one for phase in phases for one in phase.grow]
+    made = [
+        one for s in part.steps if isinstance(s, MakeRows) for one in make_rows(ddl, part, s, today)
+    ]
+    out += made + [one for phase in phases for one in phase.fill]
+    out += ddl.settled if made else ()
+    out += [one for phase in phases for one in phase.shrink]
+    for name in part.dropped:
+        out += ddl.drop_table(name)
+    out += _held(ddl, part, phases, keys)
+    return list(out)
+
+
+def _held(ddl: Ddl, part: Part, phases: Sequence[Phases], keys: Mapping[str, str]) -> list[str]:
+    """What holds the rows of tables, and of one table to another: when all are there."""
+    made = [part.after[table.name] for table in part.made if table.name in part.after]
+    out = [one for table in made for one in ddl.create_indexes(table)]
+    out += [one for phase in phases for one in phase.finish]
+    for table in made:
+        columns = [column for column in table.columns if column.references]
+        out += ddl.add_references(table, columns, keys)
+    return out
+
+
+def _rename(
+    ddl: Ddl, step: Step, before: Tables, following: Tables, keys: Mapping[str, str]
+) -> list[str]:
+    if isinstance(step, RenameTable):
+        return ddl.rename_table(before[step.table], following[step.name], keys)
+    assert isinstance(step, RenameColumn)
+    tables = before[step.table], following[step.table]
+    return ddl.rename_column(*tables, step.old, step.name, keys)
+
+
+def change_of(ddl: Ddl, part: Part, old: Table, new: Table, today: dt.datetime) -> Change:
+    """How a table is reshaped, its values as SQL."""
+    values, fills = {}, {}
+    for name, given in ((key[1], g) for key, g in part.given.items() if key[0] == old.name):
+        if new.column(name) is not None:
+            values[name] = sql_of(ddl, part, old.name, given, today)
+    for step in part.steps:
+        if isinstance(step, AddColumn) and step.table == old.name and not step.value:
+            if step.made:
+                values[step.column.name] = ddl.made(old, step.made)
+            elif step.fill:
+                fill = settle(step, today).fill
+                fills[step.column.name] = ddl.literal(fill, step.column.type)
+    return Change(old, new, values, fills)
+
+
+def sql_of(ddl: Ddl, part: Part, table: str, given: Given, today: dt.datetime) -> str:
+    """What a column gets, as SQL over a row of its table."""
+    value = write(ddl, part.rows, given.value.node, table, today)
+    if not given.find:
+        return value
+    other, _, name = given.find.partition(".")
+    key = quote(part.rows.key(other))
+    return f"(SELECT min({quote(other)}.{key}) FROM {quote(other)} WHERE {quote(other)}.{quote(name)} = {value})"
+
+
+def write(ddl: Ddl, rows: Rows, node: Node, table: str, today: dt.datetime) -> str:
+    """An expression as SQL over a row of a table."""
+    return ddl.sql(rows, today, str(today.tzinfo)).write(node, table)
+
+
+def make_rows(ddl: Ddl, part: Part, step: MakeRows, today: dt.datetime) -> list[str]:
+    """A row for each text that is not there yet; a second time nothing comes."""
+    table = part.after[step.table]
+    if step.of not in part.renamed:
+        raise WelbikError(f"there is no table {step.of} to take rows from", "look at migrations/")
+    node = node_of(part.rows, step.of, step.value)
+    found = converted(node, type_of(node, _spelled(part.rows, part.renamed[step.of])), "text")
+    value = write(ddl, part.rows, (found or Converted(node)).node, step.of, today)
+    names, values = [quote(step.column)], ["given.found"]
+    for name, fill in step.fills:
+        column = table.column(name)
+        if column is None:
+            continue
+        if fill in ("uuid",) or fill.startswith("slug"):
+            # Made of the text alone: no row is there yet that could be told by its key.
+            values.append(ddl.new_uuid())
+        else:
+            values.append(
+                ddl.literal(settle(AddColumn(step.table, column, fill), today).fill, column.type)
+            )
+        names.append(quote(name))
+    own = f"{quote(step.table)}.{quote(step.column)}"
+    return [
+        f"INSERT INTO {quote(step.table)} ({', '.join(names)})\nSELECT {', '.join(values)} "
+        f"FROM (SELECT DISTINCT {value} AS found FROM {quote(step.of)}) AS given\n"
+        f"WHERE given.found IS NOT NULL AND NOT EXISTS "
+        f"(SELECT 1 FROM {quote(step.table)} WHERE {own} = given.found)"
+    ]
+
+
+def settle(step: AddColumn, today: dt.datetime) -> AddColumn:
+    """The step with a fill that no longer moves with the clock; moments become UTC."""
+    if not step.fill:
+        return step
+    word, *shift = step.fill.split()
+    moved = today
+    if word in ("today", "now") and shift:
+        days = int(shift[1]) * (-1 if shift[0] == "-" else 1)
+        moved = today + dt.timedelta(days=days)
+    if step.column.type == "date" and word == "today":
+        return replace(step, fill=moved.date().isoformat())
+    if step.column.type == "timestamp":
+        local = (
+            moved
+            if word == "now"
+            else dt.datetime.fromisoformat(step.fill).replace(tzinfo=today.tzinfo)
+        )
+        return replace(step, fill=local.astimezone(dt.UTC).strftime("%Y-%m-%d %H:%M:%S"))
+    return step
