@@ -93,7 +93,7 @@ _PATTERNS = [
 
 
 @st.composite
-def _types(draw: st.DrawFn) -> str:
+def field_types(draw: st.DrawFn) -> str:
     """A type, its own modifiers, and a default that fits."""
     kind = draw(
         st.sampled_from(
@@ -203,7 +203,7 @@ def _members(draw: st.DrawFn, name: str, earlier: list[str]) -> list[str]:
             )
             line = f"{field} -> {target}{draw(st.sampled_from(extras))}"
         else:
-            kind = draw(_types())
+            kind = draw(field_types())
             upload = kind.startswith(("image", "file", "list"))
             more = ["", ", required"] + (
                 [] if upload else [", fixed", ", indexed", ", sample 50% empty"]

@@ -46,7 +46,7 @@ def _grown(draw: st.DrawFn) -> tuple[str, str]:
     return "\n".join(kept), text
 
 
-def _shape(database: Database) -> dict[str, dict[str, str]]:
+def shape(database: Database) -> dict[str, dict[str, str]]:
     """All there is to know of every table."""
     return {name: database.look(name) for name in sorted(database.table_names() - _OURS)}
 
@@ -93,7 +93,7 @@ def _grow(grown: Database, fresh: Database, small: Schema, large: Schema) -> Non
     before = {m.table: _rows(grown, m) for m in small}
     _migrate(grown, small, large)
     _migrate(fresh, None, large)
-    assert _shape(grown) == _shape(fresh)
+    assert shape(grown) == shape(fresh)
     for model in small:
         assert _rows(grown, model) == before[model.table]
     # And back again, column by column, with the rows that stay.
@@ -155,7 +155,7 @@ def test_what_is_called_anew_is_as_if_it_had_always_been(word: str, tmp_path: Pa
         rows = _rows(grown, before.models["Box"])
         _migrate(grown, before, after)
         _migrate(fresh, None, after)
-        shapes = [_shape(database) for database in (grown, fresh)]
+        shapes = [shape(database) for database in (grown, fresh)]
         if word == "sqlite":
             # What holds a column keeps its name there, until the table is made anew.
             shapes = [
@@ -179,7 +179,7 @@ def test_a_migration_that_was_broken_off_goes_on_where_it_was(tmp_path: Path) ->
     with opened("mariadb", tmp_path) as fresh:
         made = statements(fresh.ddl, {}, steps, NOW)
         _migrate(fresh, None, schema)
-        whole = _shape(fresh)
+        whole = shape(fresh)
     for number in range(1, len(made), 3):
         with opened("mariadb", tmp_path) as database:
             broken = [*made[:number], "SELECT no_such_thing", *made[number:]]
@@ -190,4 +190,4 @@ def test_a_migration_that_was_broken_off_goes_on_where_it_was(tmp_path: Path) ->
             # Its own note may be the one thing that is missing: then it is done a second time.
             database.run('UPDATE "welbik_progress" SET "done" = "done" - 1')
             assert database.migrate("next", "1", "", lambda: made, 1)
-            assert _shape(database) == whole and not database.begun()
+            assert shape(database) == whole and not database.begun()

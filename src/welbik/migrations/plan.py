@@ -110,7 +110,7 @@ def _work_out(part: Part) -> None:
 def _given(rows: Rows, table: Table, step: AddColumn | ChangeColumn) -> Given:
     node = node_of(rows, table.name, step.value)
     wanted = "text" if step.find else step.column.type
-    found = converted(node, type_of(node, _spelled(rows, table)), wanted, asked=True)
+    found = converted(node, type_of(node, spelled_in(rows, table)), wanted, asked=True)
     if found is None:
         raise WelbikError(
             f"{step.value!r} gives no value for {step.table}.{step.column.name} ({step.column.type})",
@@ -119,7 +119,7 @@ def _given(rows: Rows, table: Table, step: AddColumn | ChangeColumn) -> Given:
     return Given(found, step.find)
 
 
-def _spelled(rows: Rows, table: Table) -> Table:
+def spelled_in(rows: Rows, table: Table) -> Table:
     """A table whose columns are called as expressions call them."""
     names = {c: n for (t, n), c in rows.columns.items() if t == table.name}
     columns = (replace(c, name=names.get(c.name, c.name)) for c in table.columns)
@@ -185,7 +185,12 @@ def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Run]:
     for table in part.made:
         # Later steps may say more of a table that is made here.
         out += ddl.create_table(part.after.get(table.name, table), keys)
-    phases = [ddl.reshape(change_of(ddl, part, *pair, today), keys) for pair in part.changed]
+    anew = _called_anew(ddl, part)
+    pairs = dict.fromkeys([*(old.name for old, _ in part.changed), *anew])
+    phases = []
+    for name in pairs:
+        change = change_of(ddl, part, part.renamed[name], part.after[name], today)
+        phases.append(ddl.reshape(replace(change, called_anew=name in anew), keys))
     out += [one for phase in phases for one in phase.grow]
     made = [
         one for s in part.steps if isinstance(s, MakeRows) for one in make_rows(ddl, part, s, today)
@@ -197,6 +202,25 @@ def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Run]:
         out += ddl.drop_table(name)
     out += _held(ddl, part, phases, keys)
     return list(out)
+
+
+def _called_anew(ddl: Ddl, part: Part) -> list[str]:
+    """The tables that stay, and whose conditions are called as before until it is made anew."""
+    if not ddl.anew_when_called:
+        return []
+    was = {step.name: step.table for step in part.renames if isinstance(step, RenameTable)}
+    found = []
+    for name, table in part.renamed.items():
+        old = part.before.get(was.get(name, name))
+        if name in part.after and old and _named(ddl, old) != _named(ddl, table):
+            found.append(name)
+    return found
+
+
+def _named(ddl: Ddl, table: Table) -> set[str]:
+    """What the conditions of a table are called."""
+    named = {name for column in table.columns for name, _ in ddl.checks(table, column)}
+    return named | {name for name, _ in ddl.rules(table)}
 
 
 def _held(ddl: Ddl, part: Part, phases: Sequence[Phases], keys: Mapping[str, str]) -> list[str]:
@@ -257,7 +281,7 @@ def make_rows(ddl: Ddl, part: Part, step: MakeRows, today: dt.datetime) -> list[
     if step.of not in part.renamed:
         raise WelbikError(f"there is no table {step.of} to take rows from", "look at migrations/")
     node = node_of(part.rows, step.of, step.value)
-    found = converted(node, type_of(node, _spelled(part.rows, part.renamed[step.of])), "text")
+    found = converted(node, type_of(node, spelled_in(part.rows, part.renamed[step.of])), "text")
     value = write(ddl, part.rows, (found or Converted(node)).node, step.of, today)
     names, values = [quote(step.column)], ["given.found"]
     for name, fill in step.fills:

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from typing import NamedTuple
 
 from ..rules.sql import quote
 from ..rules.tree import Node
 from ..storage.backend import Database
 from ..storage.ddl import indexes_of
 from ..storage.tables import Column, Table, Tables
-from .plan import Given, Part, change_of, parts, sql_of, write
+from .converting import type_of
+from .plan import Given, Part, change_of, parts, spelled_in, sql_of, write
 from .steps import (
     AddColumn,
     ChangeColumn,
@@ -55,6 +58,13 @@ class Risk:
             [f"and {self.count - len(shown):,} more"] if shown and self.count > len(shown) else []
         )
         return [f"{self.where}: {rows} {self.what}", *(f"  {one}" for one in (*shown, *more))]
+
+
+class _Shown(NamedTuple):
+    """Something that is told of a row: its SQL, and its neutral type where that is known."""
+
+    value: str
+    type: str = ""
 
 
 Told = Mapping[str, Sequence[str]]
@@ -139,8 +149,8 @@ class _Asking:
             if value is not None and known is not None:
                 value = self._guarded(old.name, known)
             if value is None:
-                there = old.column(column.name)
-                value = f"{quote(old.name)}.{quote(column.name)}" if there else "NULL"
+                there, empty = old.column(column.name), self.ddl.nothing(column.type)
+                value = f"{quote(old.name)}.{quote(column.name)}" if there else empty
             found[column.name] = value
         return found
 
@@ -159,7 +169,13 @@ class _Asking:
             if isinstance(step, DropColumn) and step.table == old.name and old.column(step.name):
                 where = f"{quote(old.name)}.{quote(step.name)} IS NOT NULL"
                 yield from self._risk(
-                    "loss", old, step.name, "lose their value", where, quote(step.name), step.loss
+                    "loss",
+                    old,
+                    step.name,
+                    "lose their value",
+                    where,
+                    self._column(old, step.name),
+                    step.loss,
                 )
             if isinstance(step, ChangeColumn) and step.table == old.name:
                 given = self.part.given.get((old.name, step.column.name))
@@ -175,7 +191,7 @@ class _Asking:
                     step.column.name,
                     "lose a part of their value",
                     where,
-                    there,
+                    self._column(old, step.column.name),
                     step.loss,
                 )
 
@@ -187,7 +203,7 @@ class _Asking:
             node = given.value.node
             while hasattr(node, "operands"):
                 node = node.operands[0]
-            shown = self._sql(node, table)
+            shown = _Shown(self._sql(node, table), type_of(node, spelled_in(self.part.rows, old)))
             if given.value.fits is not None:
                 where = f"NOT {self._sql(given.value.fits, table)}"
                 what = "can't be read as what it is to be"
@@ -218,16 +234,27 @@ class _Asking:
         if word == "text" and numbers:
             where = f"{self.ddl.length(f'({value})')} > {numbers[0]}"
             what = f"are longer than {numbers[0]} characters"
-            yield from self._risk("refused", old, column.name, what, where, value)
+            yield from self._risk(
+                "refused", old, column.name, what, where, _Shown(value, column.type)
+            )
         if word in _INTEGERS:
             most = 2 ** _INTEGERS[word] - 1
             where = f"({value}) NOT BETWEEN {-most - 1} AND {most}" if word != "bigint" else ""
             if where:
-                yield from self._risk("refused", old, column.name, "are too large", where, value)
+                yield from self._risk(
+                    "refused", old, column.name, "are too large", where, _Shown(value, column.type)
+                )
         if word == "decimal":
             whole = 10 ** (int(numbers[0]) - (int(numbers[1]) if self.ddl.exact else 0))
             where = f"abs({value}) >= {whole}"
-            yield from self._risk("refused", old, column.name, "have too many digits", where, value)
+            yield from self._risk(
+                "refused",
+                old,
+                column.name,
+                "have too many digits",
+                where,
+                _Shown(value, column.type),
+            )
         if column.references and not makes and not made:
             there = old.column(column.name)
             if there is None or there.references != column.references or there.type != column.type:
@@ -239,7 +266,7 @@ class _Asking:
         key = quote(self.part.rows.key(column.references))
         where = f"({value}) IS NOT NULL AND ({value}) NOT IN (SELECT {key} FROM {quote(column.references)})"
         what = f"refer to no row of {column.references}"
-        yield from self._risk("refused", old, column.name, what, where, value)
+        yield from self._risk("refused", old, column.name, what, where, _Shown(value, column.type))
 
     def _conditions(
         self, old: Table, new: Table, values: Mapping[str, str], touched: set[str]
@@ -257,7 +284,7 @@ class _Asking:
                     said = next(
                         (w for k, w in what.items() if name.endswith(f"_{k}")), "break a check"
                     )
-                    yield from self._broken(old, column.name, said, condition, values, column.name)
+                    yield from self._broken(old, column.name, said, condition, values, column)
         rules = dict(self.ddl.rules(old))
         texts = {check.name: check.rule for check in new.checks}
         for (name, condition), rule in zip(self.ddl.rules(new), texts.values(), strict=True):
@@ -271,22 +298,18 @@ class _Asking:
         what: str,
         condition: str,
         values: Mapping[str, str],
-        shown: str = "",
+        shown: Column | None = None,
     ) -> Iterator[Risk]:
-        listed = ", ".join(f"{value} AS {quote(n)}" for n, value in values.items())
-        told = ", ".join(
-            f"{one} AS {quote(f'welbik_{n}')}" for n, one in enumerate(self._names(old))
-        )
-        inner = f"SELECT {told}, {listed} FROM {quote(old.name)}"
+        told = [quote(f"welbik_{n}") for n, _ in enumerate(self._names(old))]
+        listed = [f"{value} AS {quote(n)}" for n, value in values.items()]
+        listed += [f"{n.value} AS {t}" for n, t in zip(self._names(old), told, strict=True)]
+        inner = f"SELECT {', '.join(listed)} FROM {quote(old.name)}"
         source = f"FROM ({inner}) AS {quote(old.name)} WHERE NOT ({condition})"
-        count = self.count(source)
-        if not count:
-            return
-        names = ", ".join(quote(f"welbik_{n}") for n in range(len(self._names(old))))
-        value = self._shown(old, quote(shown), shown) if shown else "NULL"
-        rows = self.ask(f"SELECT {value}, {names} {source} ORDER BY 2 LIMIT {FIRST}")
+        types = [name.type for name in self._names(old)]
+        names = [_Shown(one, type_) for one, type_ in zip(told, types, strict=True)]
+        value = _Shown(quote(shown.name), shown.type) if shown else _Shown("NULL")
         where = f"{old.name}.{name}" if name else old.name
-        yield Risk("refused", where, what, count, tuple(self._first(old, rows)))
+        yield from self._found("refused", where, what, source, old, [value, *names])
 
     def _doubles(
         self, old: Table, new: Table, values: Mapping[str, str], touched: set[str]
@@ -311,22 +334,22 @@ class _Asking:
             inner = f"SELECT {listed} FROM {quote(old.name)}{binned}"
             group = f"SELECT {', '.join(keys)}, count(*) AS n FROM ({inner}) AS t WHERE {given} GROUP BY {', '.join(keys)} HAVING count(*) > 1"
             count = int(str(self.ask(f"SELECT coalesce(sum(n), 0) FROM ({group}) AS d")[0][0]))
-            if count:
-                shown = [
-                    self._shown(new, key, n) for key, n in zip(keys, index.columns, strict=True)
-                ]
-                rows = self.ask(
-                    f"SELECT {', '.join(shown)}, n FROM ({group}) AS d ORDER BY n DESC LIMIT {FIRST}"
+            if not count:
+                continue
+            columns = [new.column(name) for name in index.columns]
+            shown = [_Shown(k, c.type) for k, c in zip(keys, columns, strict=True) if c]
+            asked = ", ".join(map(self._neutral, shown))
+            rows = self.ask(f"SELECT {asked}, n FROM ({group}) AS d ORDER BY n DESC LIMIT {FIRST}")
+            first = [
+                (
+                    ", ".join(_text(v, s.type) for v, s in zip(row, shown, strict=False)),
+                    f"{row[-1]} rows",
                 )
-                first = [(", ".join(map(_text, row[:-1])), f"{row[-1]} rows") for row in rows]
-                where = f"{old.name}.{' and '.join(index.columns)}"
-                yield Risk(
-                    "refused",
-                    where,
-                    "have a value that another one has, and it is unique",
-                    count,
-                    tuple(first),
-                )
+                for row in rows
+            ]
+            where = f"{old.name}.{' and '.join(index.columns)}"
+            what = "have a value that another one has, and it is unique"
+            yield Risk("refused", where, what, count, tuple(first))
 
     def _cost(self, old: Table, new: Table, rewritten: bool) -> Iterator[Risk]:
         anew = self.ddl.reshape(change_of(self.ddl, self.part, old, new, self.today), {})
@@ -348,15 +371,19 @@ class _Asking:
         step = self._step(table, column)
         return isinstance(step, AddColumn) and bool(step.made)
 
-    def _names(self, table: Table) -> list[str]:
-        """What tells a row, as SQL: columns of its name, and its key."""
+    def _names(self, table: Table) -> list[_Shown]:
+        """What tells a row: columns of its name, and its key."""
         known = [name for name in self.told.get(table.name, ()) if table.column(name)]
         columns = [*known, table.key or "id"]
-        return [self._shown(table, f"{quote(table.name)}.{quote(n)}", n) for n in columns]
+        return [self._column(table, name) for name in columns]
 
-    def _shown(self, table: Table, value: str, name: str) -> str:
+    @staticmethod
+    def _column(table: Table, name: str) -> _Shown:
         column = table.column(name)
-        return self.database.neutral(value, column.type) if column else value
+        return _Shown(f"{quote(table.name)}.{quote(name)}", column.type if column else "integer")
+
+    def _neutral(self, shown: _Shown) -> str:
+        return self.database.neutral(shown.value, shown.type) if shown.type else shown.value
 
     def _risk(
         self,
@@ -365,27 +392,33 @@ class _Asking:
         name: str,
         what: str,
         where: str,
-        shown: str = "",
+        shown: _Shown | None = None,
         allowed: bool = False,
         remedy: str = "",
     ) -> Iterator[Risk]:
         """The risk that rows of a table meet a condition, where some do."""
         source = f"FROM {quote(old.name)} WHERE {where}"
-        count = self.count(source)
-        if count:
-            names = ", ".join(self._names(old))
-            key = f"{quote(old.name)}.{quote(old.key or 'id')}"
-            rows = self.ask(
-                f"SELECT {shown or 'NULL'}, {names} {source} ORDER BY {key} LIMIT {FIRST}"
-            )
-            first = tuple(self._first(old, rows))
-            yield Risk(kind, f"{old.name}.{name}", what, count, first, allowed, remedy)
+        told = [shown or _Shown("NULL"), *self._names(old)]
+        for risk in self._found(kind, f"{old.name}.{name}", what, source, old, told):
+            yield replace(risk, allowed=allowed, remedy=remedy)
 
-    def _first(self, table: Table, rows: Sequence[Sequence[object]]) -> Iterator[tuple[str, str]]:
-        """How rows are told, and their values: a row without a name by its key."""
-        for value, *names in rows:
-            name = " ".join(_text(one) for one in names[:-1] if one is not None)
-            yield name or f"{table.name} {names[-1]}", "" if value is None else _text(value)
+    def _found(
+        self, kind: str, where: str, what: str, source: str, old: Table, shown: Sequence[_Shown]
+    ) -> Iterator[Risk]:
+        """The rows of a source, where there are some: a value of each, and what tells it."""
+        count = self.count(source)
+        if not count:
+            return
+        asked = ", ".join(map(self._neutral, shown))
+        rows = self.ask(f"SELECT {asked} {source} ORDER BY {shown[-1].value} LIMIT {FIRST}")
+        first = []
+        for row in rows:
+            value, *names = [
+                None if v is None else _text(v, s.type) for v, s in zip(row, shown, strict=True)
+            ]
+            name = " ".join(one for one in names[:-1] if one is not None)
+            first.append((name or f"{old.name} {names[-1]}", value or ""))
+        yield Risk(kind, where, what, count, tuple(first))
 
 
 def _remedy(before: Column | None, column: Column) -> str:
@@ -425,6 +458,14 @@ def _under_new_names(database: Database, part: Part, there: set[str]) -> tuple[s
     return set(now), f"WITH {', '.join(said)} " if said else ""
 
 
-def _text(value: object) -> str:
+def _text(value: object, type_: str) -> str:
+    """A value of the neutral form as people read it."""
+    word, *numbers = type_.split() or [""]
+    if word == "decimal" and isinstance(value, int):
+        value = Decimal(value).scaleb(-int(numbers[1]))
+    if word == "boolean":
+        value = "yes" if value else "no"
     shown = " ".join(str(value).split())
+    if word in ("timestamp", "time"):
+        shown = shown.partition(".")[0]
     return shown if len(shown) <= 60 else f"{shown[:59]}…"

@@ -44,6 +44,10 @@ class Ddl:
             return f"NUMERIC({numbers[0]}, {numbers[1]})"
         return self.types[word]
 
+    def nothing(self, type_: str) -> str:
+        """An empty value of a neutral type."""
+        return "NULL"
+
     def literal(self, value: str, type_: str) -> str:
         """A neutral value (see `Kind.neutral`) as SQL."""
         word = type_.split()[0]
@@ -95,6 +99,8 @@ class Ddl:
 
     tied: ClassVar[bool] = False
     """Whether a reference needs its index: it is let go of before that goes."""
+    anew_when_called: ClassVar[bool] = False
+    """Whether what holds a table keeps its name when that gets another, until it is made anew."""
     settled: ClassVar[tuple[str, ...]] = ()
     """What must be said between rows that came and tables that change."""
     deferrable: ClassVar[str] = ""

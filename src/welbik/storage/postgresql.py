@@ -127,6 +127,9 @@ class PostgresqlDdl(Ddl):
             )
         return super().create_index(table, index)
 
+    def nothing(self, type_: str) -> str:
+        return f"CAST(NULL AS {super().type_name(type_)})"
+
     def new_uuid(self) -> str:
         return "gen_random_uuid()"
 

@@ -22,6 +22,8 @@ class Change:
     after: Table
     values: Mapping[str, str] = field(default_factory=dict)
     fills: Mapping[str, str] = field(default_factory=dict)
+    called_anew: bool = False
+    """Whether the table or columns of it were called otherwise just before."""
 
     @property
     def come(self) -> list[Column]:

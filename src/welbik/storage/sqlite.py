@@ -155,6 +155,7 @@ class SqliteDdl(Ddl):
     word = "sqlite"
     sql = SqliteSql
     exact = False
+    anew_when_called = True
     number = "INTEGER PRIMARY KEY AUTOINCREMENT"
     types: ClassVar[Mapping[str, str]] = {**Ddl.types, "double": "DOUBLE", "uuid": "CHAR(32)"}
 
@@ -190,6 +191,8 @@ class SqliteDdl(Ddl):
     def reshape(self, change: Change, keys: Keys) -> Phases:
         """In place where only optional columns or indexes come; else the table is made anew."""
         before, after = change.before, change.after
+        if change.called_anew:
+            return self._rebuild(change, keys)
         if self._table(before, "", keys) == self._table(after, "", keys):
             return self._indexes_anew(change, Phases())
         come = change.come
