@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import pytest
 from changed import changed
+from conftest import HERE
 from declared import understand
 from hypothesis import Phase, assume, given, settings
 from servers import WORDS, opened
@@ -13,6 +16,7 @@ from test_upgrades import NOW, shape
 
 from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
+from welbik.data.stored import Stored
 from welbik.migrations.difference import Difference, difference
 from welbik.migrations.plan import statements
 from welbik.migrations.risks import Risk, risks
@@ -152,3 +156,56 @@ class _Growing:
                 kept = self.after[table].column(column)
                 if kept is not None and kept.type == self.before[table].column(column).type:  # type: ignore[union-attr]
                     assert now[table, column] == values
+
+
+DOCUMENT = (HERE.parent / "docs" / "migrations.md").read_text("utf-8")
+EXAMPLES = {
+    found[1]: (found[2], found[3])
+    for found in re.finditer(
+        r"^### (.+?)\n(?:(?!^#).)*?```welbik before\n(.*?)```\n```welbik after\n(.*?)```",
+        DOCUMENT,
+        re.DOTALL | re.MULTILINE,
+    )
+}
+
+
+def _told(database: Database, schema: Schema) -> dict[str, list[list[str]]]:
+    """The rows of models as people read them, those alone that the examples tell."""
+    database.prepare(tables_of(schema), "Europe/London")
+    return {
+        name: sorted(
+            [str(value) for value in row]
+            for row in Stored(
+                database, schema, schema.models[name], "Europe/London", fixed.names
+            ).rows(99)
+        )
+        for name, fixed in schema.rows.items()
+    }
+
+
+@pytest.mark.parametrize("word", WORDS)
+@pytest.mark.parametrize("title", EXAMPLES)
+def test_every_example_turns_its_rows_into_those_below(
+    title: str, word: str, tmp_path: Path
+) -> None:
+    (old, first), (new, second) = (understand(text) for text in EXAMPLES[title])
+    assert not first and not second
+    with opened(word, tmp_path) as grown, opened(word, tmp_path) as fresh:
+        for database in (grown, fresh):
+            database.keep_time("Europe/London")
+        now = NOW.astimezone(ZoneInfo("Europe/London"))
+        _run(grown, {}, list(difference({}, old).steps), 1)
+        fill(grown, Drawer(old, 1, "Europe/London"), {})
+        change = difference(tables_of(old), new)
+        assert not change.refused, change.refused
+        assert not [
+            risk.lines()
+            for risk in risks(grown, tables_of(old), change.steps, now, {})
+            if risk.kind != "cost"
+        ]
+        made = statements(grown.ddl, tables_of(old), change.steps, now)
+        grown.migrate("0002", "2", "", lambda: made, 2)
+        _run(fresh, {}, list(difference({}, new).steps), 1)
+        fill(fresh, Drawer(new, 1, "Europe/London"), {})
+        assert shape(grown) == shape(fresh)
+        assert _told(grown, new) == _told(fresh, new)

@@ -19,7 +19,13 @@ from welbik.language.expressions import AGGREGATES, FUNCTIONS
 from welbik.language.words import CLAUSES, FLAGS, KEPT, TEXTS
 from welbik.schema import samples
 
-DOCUMENTS = ["README.md", "docs/language.md", "docs/tutorial.md", "CONTRIBUTING.md"]
+DOCUMENTS = [
+    "README.md",
+    "docs/migrations.md",
+    "docs/language.md",
+    "docs/tutorial.md",
+    "CONTRIBUTING.md",
+]
 ROOT = HERE.parent
 
 

@@ -19,10 +19,10 @@ from welbik.migrations.plan import statements
 from welbik.migrations.steps import AddColumn
 from welbik.problems import WelbikError
 from welbik.schema.model import Model, Schema
-from welbik.storage.backend import BOOKS, FIXED, Database
+from welbik.storage.backend import BOOKS, FIXED, LOOKS, Database
 from welbik.storage.tables import tables_of
 
-_OURS = {BOOKS, FIXED, "welbik_progress", "sqlite_sequence", "sqlite_stat1", "sqlite_stat4"}
+_OURS = {BOOKS, FIXED, LOOKS, "welbik_progress", "sqlite_sequence", "sqlite_stat1", "sqlite_stat4"}
 NOW = dt.datetime(2026, 4, 1, 12, tzinfo=dt.UTC)
 
 

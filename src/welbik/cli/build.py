@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 import click
@@ -53,6 +54,33 @@ def command(settings: Settings, preview: bool, diff: bool, allow_loss: bool) -> 
             asked = agreed if not allow_loss else lambda todo: True
             todo = build(settings, schema, lambda: bar.update(1), asked)
     say_plan(todo, preview)
+    if not preview and todo:
+        _say_ahead(settings)
+
+
+def _say_ahead(settings: Settings) -> None:
+    """Says where the code is ahead of what the database can't have: the pages fail until then."""
+    from ..problems import WelbikError
+    from ..project.database import change_risks
+    from ..project.migrating import possible_change
+
+    against: list[str] = []
+    try:
+        change = possible_change(settings)
+    except WelbikError as error:
+        against = error.message.splitlines()
+    else:
+        # Where there is no database, or none that answers, others say so.
+        with suppress(WelbikError):
+            found = change_risks(settings, change)
+            against = [line for risk in found if risk.kind == "refused" for line in risk.lines()]
+    if against:
+        said = "The code is ahead: the database can't be migrated to it as it stands:"
+        click.echo(paint("warning", said))
+        click.echo("\n".join(f"  {line}" for line in against))
+        click.echo(
+            "Mend these rows or the declaration; to go back, put it as it was and build again."
+        )
 
 
 def agreed(todo: Plan) -> bool:

@@ -10,6 +10,7 @@ import click
 from .common import count, paint, project_option
 
 if TYPE_CHECKING:
+    from ..data.fill import Filled
     from ..project.settings import Settings
 
 
@@ -51,6 +52,11 @@ def run(settings: Settings, profile: str = "") -> None:
     hidden = not length or not sys.stderr.isatty()
     with click.progressbar(length=length, label="Filling", file=sys.stderr, hidden=hidden) as bar:
         done = fill_project(settings, schema, lambda model, rows: bar.update(rows))
+    tell(done)
+
+
+def tell(done: Filled) -> None:
+    """Says what was added and changed."""
     for remark in done.remarks:
         click.echo(remark)
     for name, rows in done.added.items():

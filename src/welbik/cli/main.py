@@ -27,6 +27,7 @@ COMMANDS = {
     "fill": "Fill the database up to the declared counts.",
     "peek": "Show stored rows of a model, related rows by their names.",
     "status": "See what is out of step, and what to run.",
+    "sync": "Do all that 'status' names, in its order.",
     "serve": "Serve the application on this machine.",
     "demo": "Make, build, fill and serve the example project.",
 }

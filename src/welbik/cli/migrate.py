@@ -43,7 +43,7 @@ def command(
     told before anything runs.
 
     \b
-    Examples:
+    Example:
       welbik migrate --preview
       welbik migrate --undo
     """
@@ -167,7 +167,8 @@ def _undo(settings: Settings, allow_loss: bool, preview: bool) -> None:
 
 def _lost(asked: Undoing) -> list[str]:
     found = [line for risk in asked.risks if risk.kind == "loss" for line in risk.lines()]
-    found += [f"{place}: what it held before is not kept anywhere" for place in asked.back.empty]
+    where = f"is in {asked.copy}" if asked.copy else "is not kept anywhere"
+    found += [f"{place}: what it held before {where}" for place in asked.back.empty]
     found += [f"{place}: its values stay as they were made" for place in asked.back.stays]
     if asked.back.by_hand:
         found.append("what the steps written by hand did stays done")

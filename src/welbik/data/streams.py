@@ -159,7 +159,8 @@ class RowStream:
         """A different number for every row; there is none from row `limit` on."""
         if self.stop - self.base > size:
             self.limit = self.base + size
-        index = np.minimum(self.index - self.base, size - 1)
+        # Fixed rows come before the base: what is drawn for them is not used.
+        index = np.clip(self.index - self.base, 0, size - 1)
         return permuted(index, size, self.key("order"))
 
     def pick(

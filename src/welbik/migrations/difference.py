@@ -12,6 +12,7 @@ from ..rules.text import as_text
 from ..rules.tree import Apply, Const, Value
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Model, Reference, Schema
+from ..schema.names import snake
 from ..storage.tables import Check, Column, Table, Tables, spelled, table_of, tables_of
 from . import was
 from .converting import converted, type_of
@@ -21,6 +22,7 @@ from .steps import (
     AddColumn,
     AddIndex,
     ChangeColumn,
+    CopyRows,
     CreateTable,
     DropColumn,
     DropIndex,
@@ -31,6 +33,9 @@ from .steps import (
     after,
 )
 from .values import Rows, declared, in_a_file, read
+
+_CONSTANTS = (str, int, float, bool, dt.date, dt.time, dt.timedelta, Decimal)
+"""What a default may be that does not move with the clock."""
 
 
 @dataclass
@@ -69,7 +74,7 @@ class Difference:
 
     @property
     def losses(self) -> list[Loss]:
-        return [step for step in self.steps if isinstance(step, DropColumn | DropTable)]
+        return [s for s in self.steps if isinstance(s, DropColumn | DropTable | ChangeColumn)]
 
     def __bool__(self) -> bool:
         return bool(self.steps or self.refused)
@@ -96,6 +101,9 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
     found = work.found
     models = {model.table: model for model in schema}
     found.steps += [CreateTable(table) for name, table in wanted.items() if name not in now]
+    for name, model in models.items():
+        if name not in now and model.was and snake(model.was) in now:
+            _split_off(model, snake(model.was), work)
     for name, table in wanted.items():
         if name in models and name in now:
             _table(models[name], now[name], table_of(models[name], schema), work)
@@ -107,6 +115,42 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
         if name not in wanted:
             found.steps.append(DropTable(name))
     return found
+
+
+def _split_off(model: Model, of: str, work: _Change) -> None:
+    """A new model that was another one which stays: a row for each of its rows."""
+    values: list[tuple[str, str]] = []
+    least, told = [], []
+    table, source = table_of(model, work.schema), work.tables[of]
+    for column in table.columns:
+        member = next((m for m in model.members if m.column == column.name), None)
+        plain = _plainly(member, column)
+        if member is None or not was.said(member):
+            values += [(column.name, plain)] if plain else []
+            continue
+        given = _given(model, source, member, column, work)
+        if given is not None:
+            values.append((column.name, given.value))
+            least += [] if column.references == of else [column.name]
+            told.append((column.name, was.said(member)))
+    lacks = [c.name for c in table.columns if c.required and c.name not in dict(values)]
+    if lacks:
+        work.found.refused.append(
+            f"{model.name} was {model.was}, which stays: a row is made for each of its rows, and "
+            f"{', '.join(lacks)} would have no value. Say which: …, was EXPR over the row of {model.was}"
+        )
+    elif values:
+        work.found.steps.append(CopyRows(model.table, of, tuple(values), tuple(least), tuple(told)))
+
+
+def _plainly(member: Field | Reference | None, column: Column) -> str:
+    """What a new row gets where nothing is said of it: its default, or when it is made."""
+    if member is None:
+        return "now" if column.required else ""
+    default = member.default if isinstance(member, Field) else None
+    if not isinstance(default, _CONSTANTS):
+        return ""
+    return as_text(Const(default, value_type(column.type)))
 
 
 def _table(model: Model, old: Table, table: Table, work: _Change) -> None:
@@ -236,7 +280,7 @@ def _column(
     asked = member is not None and _asks(model, old, member, there, column, work)
     if there == column and not asked:
         return
-    told = _changed(there, column)
+    told = told_change(there, column)
     if asked:
         assert member is not None
         given = _given(model, old, member, column, work)
@@ -296,8 +340,7 @@ def _filled(member: Field, old: Column, new: Column) -> str:
     default = member.default
     if old.required or not new.required or old.type != new.type:
         return ""
-    known = (str, int, float, bool, dt.date, dt.time, dt.timedelta, Decimal)
-    if not isinstance(default, known):
+    if not isinstance(default, _CONSTANTS):
         return ""
     own = replace(_own(old), name=spelled(old.name))
     return as_text(Apply("coalesce", (own, Const(default, own.type)), own.type))
@@ -327,7 +370,7 @@ _WORDS = {
 }
 
 
-def _changed(old: Column, new: Column) -> str:
+def told_change(old: Column, new: Column) -> str:
     """What of a column is another than it was, in words."""
     changes = []
     for key in (f.name for f in fields(old)):

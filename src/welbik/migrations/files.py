@@ -18,6 +18,7 @@ from .steps import (
     AddColumn,
     AddIndex,
     ChangeColumn,
+    CopyRows,
     CreateTable,
     DropColumn,
     DropIndex,
@@ -89,6 +90,13 @@ def _step_lines(step: Step) -> list[str]:
         lines = [f"make_rows_of = {into}", f"for_each_of = {toml(step.of)}"]
         lines.append(f"value = {toml(step.value)}")
         return [*lines, *([f"fills = {{ {fills} }}"] if fills else [])]
+    if isinstance(step, CopyRows):
+        lines = [f"copy_rows_to = {toml(step.table)}", f"for_each_of = {toml(step.of)}"]
+        listed = ", ".join(f"{toml(name)} = {toml(value)}" for name, value in step.values)
+        lines.append(f"values = {{ {listed} }}")
+        lines += [f"given = {toml(step.least)}"] if step.least else []
+        listed = ", ".join(f"{toml(name)} = {toml(text)}" for name, text in step.was)
+        return [*lines, *([f"was = {{ {listed} }}"] if listed else [])]
     if isinstance(step, Run):
         sql = ", ".join(f"{word} = {toml(said)}" for word, said in step.sql)
         return [f"python = {toml(step.python)}"] if step.python else [f"sql = {{ {sql} }}"]
@@ -195,6 +203,11 @@ def _step(data: dict[str, Any]) -> Step:
         table, _, name = str(data["make_rows_of"]).partition(".")
         fills = tuple((str(k), str(v)) for k, v in data.get("fills", {}).items())
         return MakeRows(table, name, str(data["for_each_of"]), str(data["value"]), fills)
+    if "copy_rows_to" in data:
+        values = tuple((str(k), str(v)) for k, v in data["values"].items())
+        least = tuple(map(str, data.get("given", [])))
+        was = tuple((str(k), str(v)) for k, v in data.get("was", {}).items())
+        return CopyRows(str(data["copy_rows_to"]), str(data["for_each_of"]), values, least, was)
     if "python" in data or "sql" in data:
         return _run(data)
     if "rename_table" in data:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -16,6 +17,7 @@ from .converting import Converted, converted, type_of
 from .steps import (
     AddColumn,
     ChangeColumn,
+    CopyRows,
     CreateTable,
     DropTable,
     MakeRows,
@@ -195,6 +197,7 @@ def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Run]:
     made = [
         one for s in part.steps if isinstance(s, MakeRows) for one in make_rows(ddl, part, s, today)
     ]
+    made += [copy_rows(ddl, part, s, today) for s in part.steps if isinstance(s, CopyRows)]
     out += made + [one for phase in phases for one in phase.fill]
     out += ddl.settled if made else ()
     out += [one for phase in phases for one in phase.shrink]
@@ -212,15 +215,22 @@ def _called_anew(ddl: Ddl, part: Part) -> list[str]:
     found = []
     for name, table in part.renamed.items():
         old = part.before.get(was.get(name, name))
-        if name in part.after and old and _named(ddl, old) != _named(ddl, table):
+        columns = {
+            s.old: s.name for s in part.renames if isinstance(s, RenameColumn) and s.table == name
+        }
+        if name in part.after and old and _held_as(ddl, old, columns) != _held_as(ddl, table, {}):
             found.append(name)
     return found
 
 
-def _named(ddl: Ddl, table: Table) -> set[str]:
-    """What the conditions of a table are called."""
-    named = {name for column in table.columns for name, _ in ddl.checks(table, column)}
-    return named | {name for name, _ in ddl.rules(table)}
+def _held_as(ddl: Ddl, table: Table, columns: Mapping[str, str]) -> dict[str, str]:
+    """The conditions of a table by their names, once some columns have been called anew."""
+    found = [one for column in table.columns for one in ddl.checks(table, column)]
+    marked = {quote(old): quote(new) for old, new in columns.items()}
+    return {
+        name: re.sub(r'"(?:[^"]|"")+"', lambda m: marked.get(m[0], m[0]), condition)
+        for name, condition in (*found, *ddl.rules(table))
+    }
 
 
 def _held(ddl: Ddl, part: Part, phases: Sequence[Phases], keys: Mapping[str, str]) -> list[str]:
@@ -303,6 +313,40 @@ def make_rows(ddl: Ddl, part: Part, step: MakeRows, today: dt.datetime) -> list[
         f"WHERE given.found IS NOT NULL AND NOT EXISTS "
         f"(SELECT 1 FROM {quote(step.table)} WHERE {own} = given.found)"
     ]
+
+
+def copied(part: Part, step: CopyRows) -> dict[str, Converted]:
+    """What each column of a copied row is, as an expression over the row that it is made for."""
+    known, table = part.renamed.get(step.of), part.after[step.table]
+    if known is None:
+        raise WelbikError(f"there is no table {step.of} to take rows from", "look at migrations/")
+    found = {}
+    for name, text in step.values:
+        column = table.column(name)
+        node = node_of(part.rows, step.of, text)
+        have = type_of(node, spelled_in(part.rows, known))
+        value = converted(node, have, column.type, asked=True) if column else None
+        if value is None:
+            raise WelbikError(
+                f"{text!r} gives no value for {step.table}.{name}",
+                "correct it in the newest file of migrations/",
+            )
+        found[name] = value
+    return found
+
+
+def copy_rows(ddl: Ddl, part: Part, step: CopyRows, today: dt.datetime) -> str:
+    """The rows of a table that is new; none where it has some."""
+    given = {
+        name: write(ddl, part.rows, value.node, step.of, today)
+        for name, value in copied(part, step).items()
+    }
+    some = " OR ".join(f"({given[name]}) IS NOT NULL" for name in step.least) or "1 = 1"
+    return (
+        f"INSERT INTO {quote(step.table)} ({', '.join(map(quote, given))})\n"
+        f"SELECT {', '.join(given.values())} FROM {quote(step.of)}\n"
+        f"WHERE ({some}) AND (SELECT count(*) FROM {quote(step.table)}) = 0"
+    )
 
 
 def settle(step: AddColumn, today: dt.datetime) -> AddColumn:

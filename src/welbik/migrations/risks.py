@@ -14,10 +14,11 @@ from ..storage.backend import Database
 from ..storage.ddl import indexes_of
 from ..storage.tables import Column, Table, Tables
 from .converting import type_of
-from .plan import Given, Part, change_of, parts, spelled_in, sql_of, write
+from .plan import Given, Part, change_of, copied, parts, spelled_in, sql_of, write
 from .steps import (
     AddColumn,
     ChangeColumn,
+    CopyRows,
     DropColumn,
     DropTable,
     MakeRows,
@@ -26,6 +27,7 @@ from .steps import (
     Run,
     Step,
 )
+from .values import reads
 
 FIRST = 5
 """How many rows of each kind are named."""
@@ -156,6 +158,8 @@ class _Asking:
 
     def _guarded(self, table: str, given: Given) -> str:
         """What a column gets, or nothing where that can't be told from a row."""
+        if given.find and given.find.partition(".")[0] not in self.there:
+            return self.ddl.nothing("reference")
         value = sql_of(self.ddl, self.part, table, given, self.today)
         if given.value.fits is None:
             return value
@@ -165,8 +169,12 @@ class _Asking:
         return write(self.ddl, self.part.rows, node, table, self.today)
 
     def _losses(self, old: Table) -> Iterator[Risk]:
+        carried = self._carried()
         for step in self.part.steps:
             if isinstance(step, DropColumn) and step.table == old.name and old.column(step.name):
+                if (old.name, step.name) in carried:
+                    # Somebody said where its values go.
+                    continue
                 where = f"{quote(old.name)}.{quote(step.name)} IS NOT NULL"
                 yield from self._risk(
                     "loss",
@@ -194,6 +202,15 @@ class _Asking:
                     self._column(old, step.column.name),
                     step.loss,
                 )
+
+    def _carried(self) -> set[tuple[str, str]]:
+        """The columns, by table, that something else is made from."""
+        nodes = [given.value.node for given in self.part.given.values()]
+        for step in self.part.steps:
+            if isinstance(step, CopyRows):
+                nodes += [value.node for value in copied(self.part, step).values()]
+        rows = self.part.rows
+        return {(model, rows.column(model, name)) for node in nodes for model, name in reads(node)}
 
     def _unread(self, old: Table) -> Iterator[Risk]:
         """Rows whose value can't be told as one of the new type, or whose row is not there."""

@@ -9,11 +9,11 @@ from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
 from ..storage.backend import UNDO, Database, Statements
-from ..storage.tables import Tables
+from ..storage.tables import Column, Tables
 from .files import Migration
 from .plan import statements
 from .risks import Risk, Told, risks
-from .steps import ChangeColumn, CreateTable, DropColumn, DropTable, Run, Step, after
+from .steps import AddColumn, ChangeColumn, CreateTable, DropColumn, DropTable, Run, Step, after
 
 Load = Callable[[str], Callable[[Database], object]]
 """Finds the function that a step names as `module:name`."""
@@ -115,11 +115,13 @@ def run_migrations(
 
 def _work(database: Database, state: Tables, migration: Migration, way: Way) -> Statements:
     """The statements of a migration, once the rows that are stored have nothing against it."""
-    now = way.now
-    made = statements(database.ddl, state, migration.steps, now)
+    now, steps = way.now, migration.steps
     if migration.name not in database.begun():
-        _check_tables(database, state, migration.steps)
-        found = risks(database, state, migration.steps, now, way.told)
+        _check_tables(database, state, steps)
+        state, steps = with_columns_by_hand(database, state, steps)
+    made = statements(database.ddl, state, steps, now)
+    if migration.name not in database.begun():
+        found = risks(database, state, steps, now, way.told)
         if way.allow_loss:
             found = [replace(risk, allowed=True) for risk in found]
         error = refused(found, migration.name)
@@ -127,6 +129,36 @@ def _work(database: Database, state: Tables, migration: Migration, way: Way) -> 
             raise error
         _keep_copy(database, made, migration.name, way)
     return loaded(made, way)
+
+
+def with_columns_by_hand(
+    database: Database, state: Tables, steps: Sequence[Step]
+) -> tuple[Tables, tuple[Step, ...]]:
+    """Tables and steps where columns to be added are there already, by somebody's hand: they are
+    changed to what is declared, and keep what they hold."""
+    found, taken = dict(state), database.table_names()
+    out: list[Step] = []
+    looks = {
+        name: database.look(name)
+        for name in {s.table for s in steps if isinstance(s, AddColumn)} & taken
+    }
+    for step in steps:
+        table = found.get(step.table) if isinstance(step, AddColumn) else None
+        if (
+            not isinstance(step, AddColumn)
+            or table is None
+            or f"column {step.column.name}" not in looks.get(step.table, {})
+        ):
+            out.append(step)
+            continue
+        # Of what kind exactly it is nobody knows: as wide as it can be.
+        wide = {"text": "text", "integer": "bigint"}.get(
+            step.column.type.split()[0], step.column.type
+        )
+        there = Column(step.column.name, wide)
+        found[step.table] = replace(table, columns=(*table.columns, there))
+        out.append(ChangeColumn(step.table, step.column, step.value, step.find))
+    return found, tuple(out)
 
 
 def loaded(made: Sequence[str | Run], way: Way) -> Statements:

@@ -100,6 +100,26 @@ class MakeRows:
 
 
 @dataclass(frozen=True, slots=True)
+class CopyRows:
+    """A row of a new table for each row of another: a value for each column, over that row.
+
+    Rows of which nothing but the column `of` them is given are left out: `least` names the
+    columns that count.
+    """
+
+    table: str
+    of: str
+    values: tuple[tuple[str, str], ...]
+    least: tuple[str, ...] = ()
+    was: tuple[tuple[str, str], ...] = field(default=(), compare=False)
+    """What was declared of the columns that said so."""
+
+    def describe(self) -> str:
+        shown = ", ".join(f"{column} {value}" for column, value in self.values)
+        return f"make a row of {self.table} for each of {self.of}: {shown}"
+
+
+@dataclass(frozen=True, slots=True)
 class RenameColumn:
     table: str
     old: str
@@ -191,7 +211,7 @@ class Run:
 
 Change = AddColumn | ChangeColumn | RenameColumn | DropColumn | SetRules | AddIndex | DropIndex
 """Steps within one table."""
-Step = CreateTable | RenameTable | DropTable | MakeRows | Run | Change
+Step = CreateTable | RenameTable | DropTable | MakeRows | CopyRows | Run | Change
 Loss = DropColumn | DropTable | ChangeColumn
 """Steps that may take values away."""
 
@@ -214,7 +234,7 @@ def after(tables: Tables, steps: Iterable[Step]) -> dict[str, Table]:
             raise WelbikError(
                 f"there is no table {step.table} to change", "look at the files in migrations/"
             )
-        if isinstance(step, MakeRows):
+        if isinstance(step, MakeRows | CopyRows):
             continue
         if isinstance(step, DropTable):
             del state[step.table]

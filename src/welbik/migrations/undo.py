@@ -10,6 +10,7 @@ from ..rules.tree import Value
 from ..storage.ddl import indexes_of
 from ..storage.tables import Column, Table, Tables, ends, spelled
 from .converting import converted
+from .difference import told_change
 from .plan import Part, parts
 from .steps import (
     AddColumn,
@@ -84,7 +85,7 @@ def _table(part: Part, old: Table, new: Table, found: Back) -> Iterator[Step]:
             value = _told(there, column)
             if column.name in asked and asked[column.name] != spelled(column.name):
                 found.stays.append(f"{name}.{column.name}")
-            yield ChangeColumn(name, column, value)
+            yield ChangeColumn(name, column, value, told=told_change(there, column))
     for column in new.columns:
         if old.column(column.name) is None:
             yield DropColumn(name, column.name)

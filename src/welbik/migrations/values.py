@@ -214,3 +214,5 @@ def reads(node: Node) -> Iterable[tuple[str, str]]:
     elif isinstance(node, Apply):
         for part in node.operands:
             yield from reads(part)
+    elif isinstance(node, Aggregate) and node.value is not None:
+        yield from reads(node.value)

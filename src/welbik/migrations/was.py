@@ -9,7 +9,7 @@ from ..schema.model import Field, Model, Reference, Schema
 from ..schema.names import snake
 from ..storage.tables import Table, Tables
 from .files import Migration
-from .steps import AddColumn, ChangeColumn, RenameColumn, RenameTable, after
+from .steps import AddColumn, ChangeColumn, CopyRows, RenameColumn, RenameTable, after
 
 
 @dataclass
@@ -34,6 +34,8 @@ def told_before(migrations: Sequence[Migration]) -> set[tuple[str, str, str]]:
         for step in migration.steps:
             if isinstance(step, AddColumn | ChangeColumn) and step.was:
                 found.add((step.table, step.column.name, step.was))
+            elif isinstance(step, CopyRows):
+                found |= {(step.table, column, text) for column, text in step.was}
             elif isinstance(step, RenameTable):
                 found |= {(step.name, c, w) for t, c, w in found if t == step.table}
             elif isinstance(step, RenameColumn):
@@ -84,9 +86,10 @@ def _goes(model: Model, column: str, table: Table) -> bool:
 def renamed(before: Tables, schema: Schema) -> Renamed:
     """The tables once all is called as it is declared."""
     found = Renamed()
+    stays = {model.table for model in schema}
     for model in schema.parents_first:
         old = snake(model.was) if model.was else ""
-        if old in before and model.table not in before:
+        if old in before and old not in stays and model.table not in before:
             found.steps.append(RenameTable(old, model.table))
             for many in model.many:
                 pairs = f"{old}_{many.name}"

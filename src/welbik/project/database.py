@@ -22,7 +22,7 @@ from ..migrations.files import (
 )
 from ..migrations.plan import statements
 from ..migrations.risks import Risk, risks
-from ..migrations.run import Way, pending, run_migrations
+from ..migrations.run import Way, pending, run_migrations, with_columns_by_hand
 from ..migrations.steps import Run, after
 from ..problems import WelbikError
 from ..schema.model import Field, Schema
@@ -151,9 +151,9 @@ def pending_sql(settings: Settings, change: Change, word: str = "") -> list[str]
     now, script = dt.datetime.now(ZoneInfo(settings.timezone)), []
     for migration in todo:
         script += as_script(statements(chosen.ddl, state, migration.steps, now))
-        script += chosen.booked(
-            migration.number, migration.name, migration.digest, migration.schema
-        )
+        book = chosen.booked(migration.number, migration.name, migration.digest, migration.schema)
+        # The table of them is made once.
+        script += [one for one in book if one not in script]
         state = after(state, migration.steps)
     return chosen.ddl.script(script) if script else []
 
@@ -181,14 +181,13 @@ def way_of(settings: Settings, schema: Schema | None = None, *, allow_loss: bool
 
 def told_by(schema: Schema) -> dict[str, list[str]]:
     """By table the columns that tell its rows."""
-    return {
-        model.table: [
-            member.column
-            for piece in model.shown_as
-            if piece.is_field and isinstance(member := model.by_name[piece.text], Field)
-        ]
-        for model in schema
-    }
+    found = {}
+    for model in schema:
+        pieces = [model.by_name.get(piece.text) for piece in model.shown_as if piece.is_field]
+        columns = [member.column for member in pieces if isinstance(member, Field)]
+        # Half a name tells no row.
+        found[model.table] = columns if len(columns) == len(pieces) else []
+    return found
 
 
 def _function(root: Path, named: str) -> Callable[[Database], object]:
@@ -221,7 +220,8 @@ def risks_of(database: Database, settings: Settings, change: Change) -> list[Ris
     """What the rows of an open database say to a change."""
     way = way_of(settings, change.schema)
     database.keep_time(settings.timezone)
-    return risks(database, change.tables, change.difference.steps, way.now, way.told)
+    there = with_columns_by_hand(database, change.tables, change.difference.steps)
+    return risks(database, *there, way.now, way.told)
 
 
 def ready_database(settings: Settings, schema: Schema) -> Database:

@@ -39,6 +39,7 @@ seed    # how many rows `welbik fill` makes
 _IGNORED = """\
 __pycache__/
 *.db
+*.db.before-*
 *.db-shm
 *.db-wal
 /instance/

@@ -6,11 +6,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ..codegen.files import application_files
+from ..migrations.drift import drift
 from ..migrations.run import pending
 from ..problems import WelbikError
 from ..schema.model import Schema
 from ..storage.backend import Database
-from .database import database_place, declared_change, open_database
+from .database import Change, database_place, declared_change, open_database
 from .declarations import read_declarations
 from .settings import Settings
 from .writing import Plan, plan
@@ -18,11 +19,19 @@ from .writing import Plan, plan
 
 @dataclass(frozen=True)
 class Finding:
-    """One line of the status: `command` is empty where all is in step."""
+    """One line of the status: `command` is empty where all is in step, or no command mends it.
+
+    `lines` tell more of what is `wrong`.
+    """
 
     subject: str
     state: str
     command: str = ""
+    lines: tuple[str, ...] = ()
+
+    @property
+    def wrong(self) -> bool:
+        return bool(self.command or self.lines)
 
 
 def status(settings: Settings) -> list[Finding]:
@@ -87,12 +96,22 @@ def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:
             )
         else:
             yield Finding("database", f"has every migration: {database_place(settings)}")
+            yield from _drift(database, change)
         if not missing and not change.difference:
             yield _rows(settings, schema, database)
     except WelbikError as error:
         yield Finding("database", error.message, error.remedy)
     finally:
         database.close()
+
+
+def _drift(database: Database, change: Change) -> Iterator[Finding]:
+    """What was changed by hand: each difference with what to do."""
+    found = drift(database, change.tables)
+    if found:
+        lines = [line for one in found for line in (one.what, f"  {one.remedy}")]
+        state = f"{_count(len(found), 'difference')} from what the migrations made"
+        yield Finding("tables", state, lines=tuple(lines))
 
 
 def _rows(settings: Settings, schema: Schema, database: Database) -> Finding:

@@ -27,6 +27,8 @@ class Undoing:
     back: Back
     risks: list[Risk]
     begun: bool
+    copy: str
+    """Where what was there before the migration is kept; empty where it is not."""
     again: bool
     """Whether migrating makes the same file again, so that it need not be kept."""
 
@@ -46,13 +48,13 @@ def undoing(settings: Settings) -> Undoing:
         later = tables_after(migrations[: len(applied)])
         way = back(before, last.steps)
         begun = f"{UNDO}{last.name}" in database.begun()
-        now = way_of(settings).now
+        now, copy = way_of(settings).now, database.copy_of(last.name)
         found = [] if begun else risks(database, later, way.steps, now, told_by(schema))
     plain = to_toml(last.steps, last.schema) == (
         settings.root / FOLDER / f"{last.name}.toml"
     ).read_text("utf-8")
     newest = len(applied) == len(migrations)
-    return Undoing(last, before, later, way, found, begun, plain and newest)
+    return Undoing(last, before, later, way, found, begun, copy, plain and newest)
 
 
 def undo(settings: Settings, asked: Undoing) -> str:

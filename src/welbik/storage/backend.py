@@ -21,11 +21,14 @@ from ..schema.entries import REMOVED
 from .address import Address, renamed
 from .checks import TableNames, check_sql
 from .ddl import Ddl
-from .tables import Table, Tables
+from .tables import SENT, Table, Tables
 
 BOOKS = "welbik_migration"
 FIXED = "welbik_fixed"
 """Which fixed rows were stored, and what was declared of them then."""
+
+LOOKS = "welbik_tables"
+"""How the tables looked when the last migration had run."""
 
 BUSY_SECONDS = 10
 """How long a command waits for somebody else who changes the database."""
@@ -36,6 +39,7 @@ UNDO = "undo "
 _LIVE = f" WHERE {quote(REMOVED)} IS NULL"
 _BOOKS = {"number": "integer", "name": "text 200", "digest": "text 64"}
 _BOOKS |= {"schema": "text 16", "applied": "timestamp"}
+_LOOKS = {"table_name": "text 200", "look": "text"}
 _FIXED = {"of": "text 200", "text": "text", "key": "text", "declared": "text"}
 
 Statements = Sequence["str | Callable[[Database], object]"]
@@ -51,6 +55,8 @@ class Database(ABC):
     """The driver, as `pip install` takes it; empty where Python has it."""
     sql: ClassVar[type[Sql]]
     ddl: ClassVar[Ddl]
+    reserved: ClassVar[tuple[str, ...]] = ("welbik_",)
+    """How the names of tables begin that are for Welbik's, or the database's, own use."""
     mark: ClassVar[str] = "%s"
     """What stands for a value in a statement."""
     errors: tuple[type[Exception], ...]
@@ -244,7 +250,9 @@ class Database(ABC):
                     f"other migrations have run on the database since {name} was begun",
                     "nothing was changed; get the newest migrations, then try again",
                 )
+            by_hand = self._by_hand(name)
             self._run_all(name, digest, work())
+            self.note_tables(by_hand)
             now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S")
             self._add(BOOKS, [(number, name, digest, schema, now)])
             return True
@@ -258,12 +266,67 @@ class Database(ABC):
                     f"{name} is not the last migration that ran on the database any more",
                     "nothing was changed; see what is: welbik status",
                 )
+            by_hand = self._by_hand(f"{UNDO}{name}")
             self._run_all(f"{UNDO}{name}", "", work())
+            self.note_tables(by_hand)
             at = f"{self.name('number')} = {self.mark}"
             self.run(f"DELETE FROM {self.name(BOOKS)} WHERE {at}", (number,))
 
+    def is_ours(self, table: str) -> bool:
+        """Whether a table is one that Welbik, or the database itself, keeps for its own use."""
+        return table.startswith(self.reserved) and table != SENT
+
+    def looks(self) -> dict[str, dict[str, str]]:
+        """How every table looks that is not for our own use."""
+        return {
+            name: self.look(name) for name in sorted(self.table_names()) if not self.is_ours(name)
+        }
+
+    def _by_hand(self, name: str) -> dict[tuple[str, str], tuple[str | None, str | None]]:
+        """What is otherwise than it was noted, before a migration runs: as it was, and as it is."""
+        noted = None if name in self.begun() else self.noted()
+        if noted is None:
+            return {}
+        now = self.looks()
+        return {
+            (table, key): (was.get(key), now[table].get(key))
+            for table, was in noted.items()
+            if table in now
+            for key in was.keys() | now[table].keys()
+            if was.get(key) != now[table].get(key)
+        }
+
+    def note_tables(self, by_hand: Mapping[tuple[str, str], tuple[str | None, str | None]]) -> None:
+        """Writes down how every table looks now, for `noted`.
+
+        What was changed by hand, and by the migration not again, is still to be told.
+        """
+        found = self.looks()
+        for (table, key), (was, had) in by_hand.items():
+            if table in found and found[table].get(key) == had:
+                found[table].pop(key, None)
+                found[table] |= {key: was} if was is not None else {}
+        self._make(LOOKS, _LOOKS, "table_name")
+        self.run(f"DELETE FROM {self.name(LOOKS)}")
+        rows = [(name, json.dumps(look, sort_keys=True)) for name, look in found.items()]
+        self._add(LOOKS, rows)
+
+    def noted(self) -> dict[str, dict[str, str]] | None:
+        """How the tables looked when the last migration had run; None where nobody wrote it down."""
+        if LOOKS not in self.table_names():
+            return None
+        columns = ", ".join(map(quote, _LOOKS))
+        return {
+            str(n): json.loads(look)
+            for n, look in self.run(f"SELECT {columns} FROM {quote(LOOKS)}")
+        }
+
     def keep_copy(self, name: str) -> str:
         """A copy of all there is, where that is a file: where it lies; empty elsewhere."""
+        return ""
+
+    def copy_of(self, name: str) -> str:
+        """Where the copy that `keep_copy` made lies; empty where there is none any more."""
         return ""
 
     def begun(self) -> set[str]:

@@ -331,6 +331,7 @@ class Sqlite(Database):
     word = "sqlite"
     sql = SqliteSql
     ddl = SqliteDdl()
+    reserved = ("welbik_", "sqlite_")
     mark = "?"
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
@@ -475,8 +476,7 @@ class Sqlite(Database):
     def keep_copy(self, name: str) -> str:
         import sqlite3
 
-        before = f"{self.path.name}.before-"
-        target = self.path.with_name(f"{before}{name}")
+        target = self._copy(name)
         draft = target.with_name(f".{target.name}")
         try:
             draft.unlink(missing_ok=True)
@@ -495,10 +495,19 @@ class Sqlite(Database):
                 f"no copy of {self.path} could be kept: {error}",
                 "make room on the disk, or see to the folder's permissions; nothing was changed",
             ) from None
-        kept = sorted(self.path.parent.glob(f"{before}*"), key=lambda one: one.stat().st_mtime)
+        begin = self._copy("").name
+        kept = [one for one in self.path.parent.iterdir() if one.name.startswith(begin)]
+        kept.sort(key=lambda one: one.stat().st_mtime)
         for old in kept[:-_COPIES]:
             old.unlink(missing_ok=True)
         return target.name
+
+    def copy_of(self, name: str) -> str:
+        found = self._copy(name)
+        return found.name if found.exists() else ""
+
+    def _copy(self, name: str) -> Path:
+        return self.path.with_name(f"{self.path.name}.before-{name}")
 
     def outside(self, table: str) -> str:
         return f"main.{quote(table)}"
