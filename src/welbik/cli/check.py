@@ -38,6 +38,7 @@ def _explain(context: click.Context, parameter: click.Parameter, code: str | Non
     show_default=True,
     type=click.Choice(["text", "json", "sarif"]),
 )
+@click.option("--rows", is_flag=True, help="Ask every stored row whether it is as declared.")
 @click.option(
     "--explain",
     metavar="CODE",
@@ -47,12 +48,13 @@ def _explain(context: click.Context, parameter: click.Parameter, code: str | Non
     help="Show what a problem means, the wrong and the right way.",
 )
 @project_option
-def command(settings: Settings, fix: bool, form: str) -> None:
+def command(settings: Settings, fix: bool, form: str, rows: bool) -> None:
     """Find every problem in the declarations, each with its place and a remedy.
 
     \b
     Example:
       welbik check --fix
+      welbik check --rows
       welbik check --explain unknown-type
     """
     from ..project.declarations import read_declarations
@@ -71,6 +73,39 @@ def command(settings: Settings, fix: bool, form: str) -> None:
         _write(found.problems, form)
     if found.problems:
         raise click.exceptions.Exit(1)
+    if rows and _rows(settings, form):
+        raise click.exceptions.Exit(1)
+
+
+def _rows(settings: Settings, form: str) -> bool:
+    """Tells what stored rows break; whether any do."""
+    import json
+    import sys
+
+    from ..project.auditing import audit
+    from ..project.declarations import schema_of
+
+    schema = schema_of(settings.root)
+    hidden = not sys.stderr.isatty()
+    with click.progressbar(
+        length=len(schema.models), label="Asking rows", file=sys.stderr, hidden=hidden
+    ) as bar:
+        found = list(audit(settings, schema, lambda model: bar.update(1)))
+    if form != "text":
+        click.echo(json.dumps([one.as_json() for one in found], ensure_ascii=False, indent=2))
+        return bool(found)
+    for one in found:
+        at = f"{one.model}.{one.at}" if one.at else one.model
+        click.echo(paint("problem", f"{at}: {count(one.count, 'row')} {one.what}"))
+        for name, value in one.rows:
+            click.echo(f"  {name}: {value}" if value else f"  {name}")
+        more = one.count - len(one.rows)
+        if more:
+            click.echo(f"  and {more:,} more")
+        click.echo(f"  {paint('place', one.sql)}\n")
+    if not found:
+        click.echo(f"Stored rows: {paint('good', 'all are as declared.')}")
+    return bool(found)
 
 
 def _tell_mended(problem: Problem) -> None:

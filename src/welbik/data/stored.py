@@ -218,4 +218,6 @@ def _plain(text: str) -> Read:
 
 
 def _told(value: Any, labels: Any) -> str:
+    if isinstance(value, dt.datetime):
+        return value.strftime("%Y-%m-%d %H:%M")
     return "" if value is None else str(labels.get(value, value))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping, Sequence
+from decimal import Decimal, InvalidOperation
 from typing import Any, ClassVar, NamedTuple, Protocol
 
 from ..language.diagnostics import Report
@@ -241,6 +243,27 @@ class Kind:
         if value is None or isinstance(value, str | int | float | bool):
             return value
         return value.isoformat() if hasattr(value, "isoformat") else str(value)
+
+    def read_json(self, value: object) -> Any:
+        """What an entry of a part keeps in JSON as a value; None where it is none."""
+        word, *numbers = self.stored().type.split()
+        if value is None or value == "":
+            return None
+        try:
+            if word == "boolean":
+                return value if isinstance(value, bool) else None
+            if word in ("integer", "bigint"):
+                return value if isinstance(value, int) and not isinstance(value, bool) else None
+            if word == "decimal":
+                return Decimal(str(value)).quantize(Decimal(1).scaleb(-int(numbers[1])))
+            if word == "double":
+                return float(str(value))
+            clocks = {"date": dt.date, "time": dt.time, "timestamp": dt.datetime}
+            if word in clocks:
+                return clocks[word].fromisoformat(str(value))  # type: ignore[attr-defined]
+        except (ValueError, InvalidOperation):
+            return None
+        return value if isinstance(value, str) else None
 
     def neutral(self, value: object) -> str:
         """A value as the text that migrations keep."""

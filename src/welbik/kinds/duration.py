@@ -102,6 +102,9 @@ class Duration(Kind):
     def in_json(self, value: Any) -> Any:
         return None if value is None else as_hours(value)
 
+    def read_json(self, value: object) -> dt.timedelta | None:
+        return parsed(value) if isinstance(value, str) else None
+
     def neutral(self, value: object) -> str:
         assert isinstance(value, dt.timedelta)
         return str(_seconds(value))

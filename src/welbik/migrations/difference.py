@@ -28,6 +28,7 @@ from .steps import (
     DropIndex,
     DropTable,
     Loss,
+    SetPromises,
     SetRules,
     Step,
     after,
@@ -182,6 +183,10 @@ def _table(model: Model, old: Table, table: Table, work: _Change) -> None:
     rules = _rules_after(old, table)
     if rules is not None:
         found.steps.append(SetRules(table.name, rules))
+    if old.promises != table.promises:
+        come = tuple(p for p in table.promises if p not in old.promises)
+        gone = tuple(p for p in old.promises if p not in table.promises)
+        found.steps.append(SetPromises(table.name, table.promises, come, gone))
 
 
 def _rules_after(old: Table, table: Table) -> tuple[Check, ...] | None:

@@ -27,6 +27,7 @@ from .steps import (
     RenameColumn,
     RenameTable,
     Run,
+    SetPromises,
     SetRules,
     Step,
     after,
@@ -107,6 +108,8 @@ def _step_lines(step: Step) -> list[str]:
         return [f"rename_column = {old}", f"to = {toml(step.name)}"]
     if isinstance(step, DropTable):
         return [f"drop_table = {toml(step.table)}", *_given(step)]
+    if isinstance(step, SetPromises):
+        return [f"promises_of = {toml(step.table)}", *_listed("keep", step.promises)]
     if isinstance(step, SetRules):
         lines = [f"set_rules_of = {toml(step.table)}"]
         return lines + _check_lines(step.checks)
@@ -133,12 +136,20 @@ def _of_column(column: Column) -> list[str]:
 def _table_lines(table: Table) -> list[str]:
     lines = [f"create_table = {toml(table.name)}"]
     lines += [f"key = {toml(table.key)}"] if table.key else []
+    lines += _listed("promises", table.promises) if table.promises else []
     for column in table.columns:
         lines += ["", "[[step.column]]", *_column_lines(column)]
     lines += _check_lines(table.checks)
     for index in table.indexes:
         lines += ["", "[[step.index]]", *_index_lines(index)]
     return lines
+
+
+def _listed(key: str, texts: Sequence[str]) -> list[str]:
+    """Texts one below another, so that a change of one is a line."""
+    return (
+        [f"{key} = [", *(f"    {toml(text)}," for text in texts), "]"] if texts else [f"{key} = []"]
+    )
 
 
 def _check_lines(checks: Sequence[Check]) -> list[str]:
@@ -182,6 +193,7 @@ def _step(data: dict[str, Any]) -> Step:
                 _checks(data),
                 tuple(_index(i) for i in data.get("index", [])),
                 str(data.get("key", "")),
+                tuple(map(str, data.get("promises", []))),
             )
         )
     if "add_column_to" in data:
@@ -217,6 +229,8 @@ def _step(data: dict[str, Any]) -> Step:
         return RenameColumn(table, name, str(data["to"]))
     if "drop_table" in data:
         return DropTable(str(data["drop_table"]), _loss(data))
+    if "promises_of" in data:
+        return SetPromises(str(data["promises_of"]), tuple(map(str, data["keep"])))
     if "set_rules_of" in data:
         return SetRules(str(data["set_rules_of"]), _checks(data))
     if "add_index_to" in data:

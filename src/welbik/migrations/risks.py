@@ -119,7 +119,7 @@ class _Asking:
                 count = self.count(f"FROM {quote(step.table)}")
                 if count:
                     found.append(
-                        Risk("loss", step.table, "go with the table", count, allowed=step.loss)
+                        Risk("loss", step.table, "going with the table", count, allowed=step.loss)
                     )
         for old, new in self.part.changed:
             if old.name in self.there and self._some(old.name):
@@ -180,7 +180,7 @@ class _Asking:
                     "loss",
                     old,
                     step.name,
-                    "lose their value",
+                    "losing their value",
                     where,
                     self._column(old, step.name),
                     step.loss,
@@ -197,7 +197,7 @@ class _Asking:
                     "loss",
                     old,
                     step.column.name,
-                    "lose a part of their value",
+                    "losing a part of their value",
                     where,
                     self._column(old, step.column.name),
                     step.loss,
@@ -223,14 +223,14 @@ class _Asking:
             shown = _Shown(self._sql(node, table), type_of(node, spelled_in(self.part.rows, old)))
             if given.value.fits is not None:
                 where = f"NOT {self._sql(given.value.fits, table)}"
-                what = "can't be read as what it is to be"
+                what = "unreadable as what it is to be"
                 yield from self._risk("refused", old, name, what, where, shown)
             makes = any(isinstance(step, MakeRows) and step.of == table for step in self.part.steps)
             if given.find and not makes:
                 value = sql_of(self.ddl, self.part, table, given, self.today)
                 text = self._sql(given.value.node, table)
                 where = f"{text} IS NOT NULL AND {value} IS NULL"
-                what = f"name no row of {given.find.partition('.')[0]}"
+                what = f"naming no row of {given.find.partition('.')[0]}"
                 yield from self._risk("refused", old, name, what, where, shown)
 
     def _held(self, old: Table, column: Column, values: Mapping[str, str]) -> Iterator[Risk]:
@@ -244,13 +244,13 @@ class _Asking:
             if unread is not None and unread.value.fits is not None:
                 # Those that can't be read are told already.
                 where += f" AND {self._sql(unread.value.fits, old.name)}"
-            what = "have no value, and it is required"
+            what = "without a value, and it is required"
             remedy = _remedy(old.column(column.name), column)
             yield from self._risk("refused", old, column.name, what, where, remedy=remedy)
         word, *numbers = column.type.split()
         if word == "text" and numbers:
             where = f"{self.ddl.length(f'({value})')} > {numbers[0]}"
-            what = f"are longer than {numbers[0]} characters"
+            what = f"longer than {numbers[0]} characters"
             yield from self._risk(
                 "refused", old, column.name, what, where, _Shown(value, column.type)
             )
@@ -259,7 +259,7 @@ class _Asking:
             where = f"({value}) NOT BETWEEN {-most - 1} AND {most}" if word != "bigint" else ""
             if where:
                 yield from self._risk(
-                    "refused", old, column.name, "are too large", where, _Shown(value, column.type)
+                    "refused", old, column.name, "too large", where, _Shown(value, column.type)
                 )
         if word == "decimal":
             whole = 10 ** (int(numbers[0]) - (int(numbers[1]) if self.ddl.exact else 0))
@@ -268,7 +268,7 @@ class _Asking:
                 "refused",
                 old,
                 column.name,
-                "have too many digits",
+                "with too many digits",
                 where,
                 _Shown(value, column.type),
             )
@@ -282,7 +282,7 @@ class _Asking:
             return
         key = quote(self.part.rows.key(column.references))
         where = f"({value}) IS NOT NULL AND ({value}) NOT IN (SELECT {key} FROM {quote(column.references)})"
-        what = f"refer to no row of {column.references}"
+        what = f"leading to no row of {column.references}"
         yield from self._risk("refused", old, column.name, what, where, _Shown(value, column.type))
 
     def _conditions(
@@ -294,19 +294,20 @@ class _Asking:
             for name, condition in self.ddl.checks(new, column):
                 if known.get(name) != condition or column.name in touched:
                     what = {
-                        "range": "are out of range",
-                        "length": "have another length",
-                        "among": "are none of the choices",
+                        "range": "out of range",
+                        "length": "of another length",
+                        "among": "with none of the choices",
                     }
                     said = next(
-                        (w for k, w in what.items() if name.endswith(f"_{k}")), "break a check"
+                        (w for k, w in what.items() if name.endswith(f"_{k}")),
+                        "breaking a condition",
                     )
                     yield from self._broken(old, column.name, said, condition, values, column)
         rules = dict(self.ddl.rules(old))
         texts = {check.name: check.rule for check in new.checks}
         for (name, condition), rule in zip(self.ddl.rules(new), texts.values(), strict=True):
             if rules.get(name) != condition or any(quote(one) in condition for one in touched):
-                yield from self._broken(old, "", f"break the rule: {rule}", condition, values)
+                yield from self._broken(old, "", f"breaking the rule: {rule}", condition, values)
 
     def _broken(
         self,
@@ -365,7 +366,7 @@ class _Asking:
                 for row in rows
             ]
             where = f"{old.name}.{' and '.join(index.columns)}"
-            what = "have a value that another one has, and it is unique"
+            what = "with a value that another one has, and it is unique"
             yield Risk("refused", where, what, count, tuple(first))
 
     def _cost(self, old: Table, new: Table, rewritten: bool) -> Iterator[Risk]:
@@ -374,7 +375,9 @@ class _Asking:
             return
         count = self.count(f"FROM {quote(old.name)}")
         if count >= _LARGE:
-            yield Risk("cost", old.name, "are written anew, and wait meanwhile", count)
+            yield Risk(
+                "cost", old.name, "to be written anew; who writes to them waits meanwhile", count
+            )
 
     def _step(self, table: str, column: str) -> Step | None:
         for step in self.part.steps:

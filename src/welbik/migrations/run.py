@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence, Set
 from dataclasses import dataclass, field, replace
 from zoneinfo import ZoneInfo
 
@@ -13,10 +13,27 @@ from ..storage.tables import Column, Tables
 from .files import Migration
 from .plan import statements
 from .risks import Risk, Told, risks
-from .steps import AddColumn, ChangeColumn, CreateTable, DropColumn, DropTable, Run, Step, after
+from .steps import (
+    AddColumn,
+    AddIndex,
+    ChangeColumn,
+    CreateTable,
+    DropColumn,
+    DropIndex,
+    DropTable,
+    Run,
+    SetPromises,
+    SetRules,
+    Step,
+    after,
+)
 
 Load = Callable[[str], Callable[[Database], object]]
 """Finds the function that a step names as `module:name`."""
+
+
+Ask = Callable[[Database, Set[tuple[str, str]]], list[Risk]]
+"""Asks stored rows whether they keep promises, by table and text (see `storage.promises`)."""
 
 
 @dataclass(frozen=True)
@@ -27,6 +44,7 @@ class Way:
     told: Told = field(default_factory=dict)
     allow_loss: bool = False
     load: Load | None = None
+    ask: Ask | None = None
     tell: Callable[[Migration], None] = lambda migration: None
     copied: Callable[[str], None] = lambda place: None
 
@@ -121,14 +139,58 @@ def _work(database: Database, state: Tables, migration: Migration, way: Way) -> 
         state, steps = with_columns_by_hand(database, state, steps)
     made = statements(database.ddl, state, steps, now)
     if migration.name not in database.begun():
-        found = risks(database, state, steps, now, way.told)
+        found = all_risks(database, state, steps, way, now)
         if way.allow_loss:
             found = [replace(risk, allowed=True) for risk in found]
         error = refused(found, migration.name)
         if error is not None:
             raise error
         _keep_copy(database, made, migration.name, way)
-    return loaded(made, way)
+    return [*loaded(made, way), *_asked_at_the_end(state, steps, migration.name, way)]
+
+
+def all_risks(
+    database: Database, state: Tables, steps: Sequence[Step], way: Way, now: dt.datetime
+) -> list[Risk]:
+    """What rows have against steps: what tables hold, and promises where their rows stay as they are."""
+    found = risks(database, state, steps, now, way.told)
+    new = new_promises(state, steps)
+    if new and way.ask is not None and not _moves_rows(steps):
+        found += way.ask(database, new)
+    return found
+
+
+def new_promises(state: Tables, steps: Iterable[Step]) -> set[tuple[str, str]]:
+    """The promises that rows are kept to from now on, by table and text."""
+    return {
+        (step.table, text)
+        for step in steps
+        if isinstance(step, SetPromises)
+        for text in set(step.promises)
+        - set(state[step.table].promises if step.table in state else ())
+    }
+
+
+def _moves_rows(steps: Iterable[Step]) -> bool:
+    """Whether values or tables are others afterwards, so that rows can be asked only then."""
+    return not all(isinstance(s, SetPromises | SetRules | AddIndex | DropIndex) for s in steps)
+
+
+def _asked_at_the_end(
+    state: Tables, steps: Sequence[Step], name: str, way: Way
+) -> list[Callable[[Database], object]]:
+    """What asks the rows as they are by then; nothing where they were asked before."""
+    new = new_promises(state, steps)
+    if not new or way.ask is None or not _moves_rows(steps):
+        return []
+    ask = way.ask
+
+    def asked(database: Database) -> None:
+        error = refused(ask(database, new), name)
+        if error is not None:
+            raise error
+
+    return [asked]
 
 
 def with_columns_by_hand(

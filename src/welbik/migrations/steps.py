@@ -174,6 +174,21 @@ class SetRules:
 
 
 @dataclass(frozen=True, slots=True)
+class SetPromises:
+    """All promises of a table anew (see `storage.promises`): stored rows are asked for new ones."""
+
+    table: str
+    promises: tuple[str, ...]
+    come: tuple[str, ...] = field(default=(), compare=False)
+    gone: tuple[str, ...] = field(default=(), compare=False)
+
+    def describe(self) -> str:
+        said = [f"keep rows of {self.table} to: {'; '.join(self.come)}"] if self.come else []
+        said += [f"no longer keep {self.table} to: {'; '.join(self.gone)}"] if self.gone else []
+        return ", and ".join(said) or f"keep rows of {self.table} to what is declared"
+
+
+@dataclass(frozen=True, slots=True)
 class AddIndex:
     table: str
     index: Index
@@ -209,7 +224,16 @@ class Run:
         return f"run {self.python}" if self.python else "run statements written by hand"
 
 
-Change = AddColumn | ChangeColumn | RenameColumn | DropColumn | SetRules | AddIndex | DropIndex
+Change = (
+    AddColumn
+    | ChangeColumn
+    | RenameColumn
+    | DropColumn
+    | SetRules
+    | SetPromises
+    | AddIndex
+    | DropIndex
+)
 """Steps within one table."""
 Step = CreateTable | RenameTable | DropTable | MakeRows | CopyRows | Run | Change
 Loss = DropColumn | DropTable | ChangeColumn
@@ -260,6 +284,8 @@ def _rename_references(state: dict[str, Table], step: RenameTable) -> None:
 def _changed(table: Table, step: Change) -> Table:
     if isinstance(step, SetRules):
         return replace(table, checks=step.checks)
+    if isinstance(step, SetPromises):
+        return replace(table, promises=step.promises)
     if isinstance(step, AddIndex):
         return replace(table, indexes=(*table.indexes, step.index))
     if isinstance(step, DropIndex):

@@ -23,6 +23,7 @@ from .steps import (
     RenameColumn,
     RenameTable,
     Run,
+    SetPromises,
     SetRules,
     Step,
 )
@@ -97,6 +98,8 @@ def _table(part: Part, old: Table, new: Table, found: Back) -> Iterator[Step]:
             yield AddIndex(name, index)
     if old.checks != new.checks:
         yield SetRules(name, old.checks)
+    if old.promises != new.promises:
+        yield SetPromises(name, old.promises)
 
 
 def _told(there: Column, column: Column) -> str:

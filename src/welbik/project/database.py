@@ -5,10 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import importlib
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence, Set
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 from ..migrations.difference import Difference, difference
@@ -21,8 +22,14 @@ from ..migrations.files import (
     to_toml,
 )
 from ..migrations.plan import statements
-from ..migrations.risks import Risk, risks
-from ..migrations.run import Way, pending, run_migrations, with_columns_by_hand
+from ..migrations.risks import Risk
+from ..migrations.run import (
+    Way,
+    all_risks,
+    pending,
+    run_migrations,
+    with_columns_by_hand,
+)
 from ..migrations.steps import Run, after
 from ..problems import WelbikError
 from ..schema.model import Field, Schema
@@ -31,6 +38,9 @@ from ..storage.connect import backend, connect, known
 from ..storage.tables import Tables, fingerprint
 from .settings import Settings
 from .writing import write_all
+
+if TYPE_CHECKING:
+    from ..data.audit import Broken
 
 FOLDER = "migrations"
 
@@ -176,7 +186,21 @@ def way_of(settings: Settings, schema: Schema | None = None, *, allow_loss: bool
     def load(named: str) -> Callable[[Database], object]:
         return _function(settings.root, named)
 
-    return Way(settings.timezone, told_by(schema) if schema else {}, allow_loss, load)
+    def ask(database: Database, promises: Set[tuple[str, str]]) -> list[Risk]:
+        from ..data.audit import Audit
+
+        if schema is None:
+            return []
+        broken = Audit(database, schema, settings.timezone, only=promises).broken()
+        return [_as_risk(one, schema) for one in broken]
+
+    return Way(settings.timezone, told_by(schema) if schema else {}, allow_loss, load, ask)
+
+
+def _as_risk(broken: Broken, schema: Schema) -> Risk:
+    table = schema.models[broken.model].table
+    where = f"{table}.{broken.at}" if broken.at else table
+    return Risk("refused", where, broken.what, broken.count, broken.rows)
 
 
 def told_by(schema: Schema) -> dict[str, list[str]]:
@@ -221,7 +245,7 @@ def risks_of(database: Database, settings: Settings, change: Change) -> list[Ris
     way = way_of(settings, change.schema)
     database.keep_time(settings.timezone)
     there = with_columns_by_hand(database, change.tables, change.difference.steps)
-    return risks(database, *there, way.now, way.told)
+    return all_risks(database, *there, way, way.now)
 
 
 def ready_database(settings: Settings, schema: Schema) -> Database:

@@ -11,6 +11,7 @@ from ..rules.text import as_text
 from ..rules.tree import fits_check
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
+from .promises import promises_of
 
 LONGEST = 63
 """Bytes of an identifier, in the database that allows the fewest."""
@@ -76,13 +77,17 @@ class Check:
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """A table with its columns; every table has a key besides, `id` unless a column is it."""
+    """A table with its columns; every table has a key besides, `id` unless a column is it.
+
+    `promises` are what rows keep besides, and no table can hold; see `promises`.
+    """
 
     name: str
     columns: tuple[Column, ...]
     checks: tuple[Check, ...] = ()
     indexes: tuple[Index, ...] = ()
     key: str = ""
+    promises: tuple[str, ...] = ()
 
     def column(self, name: str) -> Column | None:
         return next((column for column in self.columns if column.name == name), None)
@@ -120,7 +125,8 @@ def table_of(model: Model, schema: Schema) -> Table:
     if live:
         columns.append(Column(REMOVED, "timestamp"))
     key = model.stored(model.key).column if model.key else ""
-    return Table(model.table, tuple(columns), _checks(model), tuple(_indexes(model, live)), key)
+    indexes, promises = tuple(_indexes(model, live)), tuple(promises_of(model))
+    return Table(model.table, tuple(columns), _checks(model), indexes, key, promises)
 
 
 def _indexes(model: Model, live: bool) -> Iterable[Index]:
