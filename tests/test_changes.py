@@ -72,6 +72,10 @@ def test_any_change_ends_in_the_same_tables_and_loses_nothing_unsaid(
     assert seen.count("done") > MANY[word] // 3 and "refused" in seen
 
 
+class _PulledError(Exception):
+    """The plug, pulled."""
+
+
 class _Growing:
     """One database that is migrated, and a fresh one beside it."""
 
@@ -101,6 +105,7 @@ class _Growing:
             self.seen.append("refused")
             self._is_right(against, shapes)
             return
+        self._broken_off(shapes, rows)
         _run(self.grown, self.before, self.change.steps, 2)
         _run(self.fresh, {}, list(difference({}, self.new).steps), 1)
         assert shape(self.grown) == shape(self.fresh)
@@ -118,6 +123,21 @@ class _Growing:
         with pytest.raises(WelbikError):
             _run(self.grown, self.before, self.change.steps, 2)
         assert shape(self.grown) == shapes
+
+    def _broken_off(
+        self, shapes: dict[str, dict[str, str]], rows: dict[tuple[str, str], list[object]]
+    ) -> None:
+        """Somebody pulls the plug at some statement: all is as it was, or the next run goes on."""
+        made = statements(self.grown.ddl, self.before, self.change.steps, NOW)
+        at = sum(len(name) for name in self.after) % (len(made) + 1)
+
+        def pull(database: Database) -> None:
+            raise _PulledError
+
+        with pytest.raises(_PulledError):
+            self.grown.migrate("0002", "2", "", lambda: [*made[:at], pull, *made[at:]], 2)
+        if self.grown.word != "mariadb":
+            assert shape(self.grown) == shapes and _values(self.grown, self.before) == rows
 
     def _keeps(self, rows: dict[tuple[str, str], list[object]], found: list[Risk]) -> None:
         """What both declare alike is there, under its name of now; what is gone was said."""

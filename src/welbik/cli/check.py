@@ -11,6 +11,7 @@ from .common import count, paint, project_option
 if TYPE_CHECKING:
     from ..language.diagnostics import Problem
     from ..project.settings import Settings
+    from ..schema.model import Schema
 
 
 def _explain(context: click.Context, parameter: click.Parameter, code: str | None) -> None:
@@ -65,6 +66,8 @@ def command(settings: Settings, fix: bool, form: str, rows: bool) -> None:
 
         mended = mend(settings.root)
     found = read_declarations(settings.root)
+    if form == "text" and not found.problems:
+        _remark(settings, found.schema, fix)
     if form == "text":
         for problem in mended:
             _tell_mended(problem)
@@ -75,6 +78,20 @@ def command(settings: Settings, fix: bool, form: str, rows: bool) -> None:
         raise click.exceptions.Exit(1)
     if rows and _rows(settings, form):
         raise click.exceptions.Exit(1)
+
+
+def _remark(settings: Settings, schema: Schema, fix: bool) -> None:
+    """What is no problem, and can be taken out."""
+    from ..language.diagnostics import where
+    from ..project.remarks import remarks, take_out
+
+    found = remarks(settings.root, schema)
+    for one in found:
+        said = f"taken out: {one.message}" if fix else f"remark: {one.message}"
+        place = paint("place", where(one.span) + ":")
+        click.echo(f"{place} {said}" + ("" if fix else f"\n        {one.remedy}"))
+    if fix:
+        take_out(settings.root, found)
 
 
 def _rows(settings: Settings, form: str) -> bool:

@@ -23,7 +23,7 @@ def mend(root: Path) -> list[Problem]:
         if not chosen:
             break
         mended += chosen
-        for name, text in _applied(chosen).items():
+        for name, text in apply_edits(chosen).items():
             texts[name] = text
     if texts:
         write_all(root, texts)
@@ -50,7 +50,7 @@ def _touch(one: Edit, other: Edit) -> bool:
     return one.span.start <= other.span.end and other.span.start <= one.span.end
 
 
-def _applied(problems: Sequence[Problem]) -> dict[str, str]:
+def apply_edits(problems: Sequence[Problem]) -> dict[str, str]:
     """The files' texts once all edits are made, last ones first."""
     edits = [edit for problem in problems for edit in problem.edits]
     found: dict[str, str] = {}

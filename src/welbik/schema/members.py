@@ -171,6 +171,7 @@ def _common(
         "stored_as": column_name(modifiers, report),
         "was": modifiers.text("was"),
         "was_value": _was_value(modifiers),
+        "was_span": _was_span(modifiers),
         "says": modifiers.says,
         "control": modifiers.text("as"),
         "label": modifiers.text("label") or names.label(node.name.text),
@@ -182,6 +183,12 @@ def _was_value(modifiers: Modifiers) -> str:
     """The expression that rows there get their value from, as it is written."""
     given = modifiers.get("was")
     return given.expression.span.text if given and given.expression else ""
+
+
+def _was_span(modifiers: Modifiers) -> Span | None:
+    """All that `was` says, with the comma before it."""
+    given = modifiers.get("was")
+    return given.span._replace(start=_comma_before(given.span)) if given else None
 
 
 def resolve_field(

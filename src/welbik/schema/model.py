@@ -50,6 +50,7 @@ class Stored(Member):
     was: str = ""
     was_value: str = ""
     """What rows that are there get, over the row as it was before: an expression."""
+    was_span: Span | None = None
     sample: tuple[Term, ...] = ()
     says: Mapping[str, str] = field(default_factory=dict)
     control: str = ""
@@ -217,6 +218,7 @@ class Model:
     key: str = ""
     stored_as: str = ""
     was: str = ""
+    was_span: Span | None = None
 
     @cached_property
     def members(self) -> tuple[Field | Reference, ...]:

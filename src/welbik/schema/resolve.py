@@ -247,6 +247,7 @@ class _Resolver:
             else default_filters(members, shown),
             stored_as=checked_name(node.stored_as, self.report) if node.stored_as else "",
             was=node.was.text if node.was else "",
+            was_span=node.was.span if node.was else None,
             **self._clauses(node, members),
         )
 
