@@ -192,6 +192,12 @@ def test_changed_missing_and_doubled_migrations_are_told_apart(built: Project) -
     assert "can't be read" in built.run("migrate", code=1).stderr
     path.write_text(text, "utf-8")
     path.with_name("0001-other.toml").write_text(text, "utf-8")
+    said = built.run("migrate", code=1).stderr
+    assert (
+        "have one number" in said
+        and "mv migrations/0001-other.toml migrations/0002-other.toml" in said
+    )
+    path.with_name("0001-other.toml").rename(path.with_name("0004-other.toml"))
     assert "should have the number 0002" in built.run("migrate", code=1).stderr
 
 

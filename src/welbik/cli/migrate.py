@@ -98,7 +98,7 @@ def asking(settings: Settings) -> Asking:
 
     if not sys.stdin.isatty():
         return Asking(click.echo)
-    return Asking(click.echo, _is_called, _may_be_lost, _may_be_made)
+    return Asking(click.echo, _is_called, _may_be_lost, _may_be_made, _may_be_numbered)
 
 
 def _is_called(old: str, new: str, model: str) -> bool:
@@ -114,6 +114,11 @@ def _may_be_lost(lost: Sequence[Risk]) -> bool:
 
 def _may_be_made(said: str) -> bool:
     return click.confirm(f"{said[:1].upper()}{said[1:]}. Make it?", default=True)
+
+
+def _may_be_numbered(old: str, new: str, said: str) -> bool:
+    click.echo(f"{said}.")
+    return click.confirm(f"{old} has not run here. If it has run nowhere, call it {new}?")
 
 
 def run(settings: Settings, allow_loss: bool = False, brief: bool = False) -> None:

@@ -294,12 +294,30 @@ def read_migrations(folder: Path) -> list[Migration]:
                 f"migrations/{path.name} is not named like a migration",
                 "migrations are called 0001-what-changed.toml",
             )
+        if expected > 1 and path.name[:4] == paths[expected - 2].name[:4]:
+            raise DoubledError((paths[expected - 2], path), len(paths))
         if int(path.name[:4]) != expected:
             raise WelbikError(
                 f"migrations/{path.name} should have the number {expected:04}",
                 "numbers go up by one: two branches may have made the same one",
             )
     return [read_migration(path) for path in paths]
+
+
+class DoubledError(WelbikError):
+    """Two migrations with one number, as two branches made them.
+
+    `files` are both, and `number` is what the one gets that has run nowhere.
+    """
+
+    def __init__(self, files: tuple[Path, Path], number: int) -> None:
+        first, second = files
+        self.files, self.number = files, number
+        super().__init__(
+            f"migrations/{first.name} and migrations/{second.name} have one number",
+            f"the one that has run nowhere yet gets the number {number:04}: rename its file, or run "
+            "welbik migrate at a terminal, which asks",
+        )
 
 
 def tables_after(migrations: Sequence[Migration]) -> dict[str, Table]:

@@ -5,17 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from ..migrations.files import Migration
+from ..migrations.files import DoubledError, Migration, read_migrations
 from ..migrations.risks import Risk
 from ..migrations.run import Way, allowed, refused
 from ..problems import WelbikError
 from ..schema.model import Reference
 from .database import (
+    FOLDER,
     Change,
     bring_up,
     change_risks,
     declared_change,
     make_missing,
+    open_database,
     take_back,
     unseen,
     way_of,
@@ -32,13 +34,14 @@ class Asking:
     """Who answers what must be asked, and hears what is done; nobody answers without a terminal.
 
     `called` is given what went, what came and of which model; `loss` the values that go; `make`
-    what is missing.
+    what is missing; `number` the file of a migration that gets another number, its new name, and why.
     """
 
     tell: Callable[[str], None]
     called: Callable[[str, str, str], bool] | None = None
     loss: Callable[[Sequence[Risk]], bool] | None = None
     make: Callable[[str], bool] | None = None
+    number: Callable[[str, str, str], bool] | None = None
 
 
 def possible_change(settings: Settings) -> Change:
@@ -59,6 +62,7 @@ def migrate(
     takes values away needs `allow_loss`, or a yes. `brief` tells no single steps.
     """
     with alone(settings.root):
+        _numbered(settings, asking)
         change = _as_called(settings, possible_change(settings), asking)
         done = _waiting(settings, change, asking, allow_loss)
         if not change.difference.steps:
@@ -74,6 +78,38 @@ def migrate(
             if take_back(settings, name):
                 asking.tell(f"took {name} back")
             raise
+
+
+def _numbered(settings: Settings, asking: Asking) -> None:
+    """Gives the one of two migrations with one number that has not run here the next one."""
+    try:
+        read_migrations(settings.root / FOLDER)
+    except DoubledError as error:
+        ran = _names_that_ran(settings)
+        new = [path for path in error.files if path.stem not in ran]
+        if len(new) == 2:
+            # None has run: the later one by its name gives way.
+            new = new[1:]
+        if len(new) != 1:
+            raise
+        old, name = new[0], f"{error.number:04}{new[0].name[4:]}"
+        if asking.number is None or not asking.number(old.name, name, error.message):
+            error.remedy = (
+                f"{old.name} has not run on this database; where it has run nowhere else, rename it: "
+                f"mv {FOLDER}/{old.name} {FOLDER}/{name}"
+            )
+            raise
+        old.rename(old.with_name(name))
+        asking.tell(f"renamed {FOLDER}/{old.name} to {name}")
+        _numbered(settings, asking)
+
+
+def _names_that_ran(settings: Settings) -> set[str]:
+    try:
+        with open_database(settings) as database:
+            return {name for name, _, _ in database.applied()} | database.begun()
+    except WelbikError:
+        return set()
 
 
 def _telling(settings: Settings, change: Change, asking: Asking, allow_loss: bool) -> Way:
