@@ -72,7 +72,7 @@ def command(settings: Settings, fix: bool, form: str, rows: bool) -> None:
         for problem in mended:
             _tell_mended(problem)
         _tell(found.problems, count(found.files, "file"), len(found.schema.models))
-    else:
+    elif found.problems or not rows:
         _write(found.problems, form)
     if found.problems:
         raise click.exceptions.Exit(1)

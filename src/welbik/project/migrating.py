@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
+from ..language.diagnostics import Report
+from ..language.lexer import lines as read_lines
+from ..language.source import Span
 from ..migrations.files import DoubledError, Migration, read_migrations
 from ..migrations.risks import Risk
 from ..migrations.run import Way, allowed, refused
@@ -164,6 +167,15 @@ def checked(settings: Settings, change: Change, asking: Asking, allow_loss: bool
     return replace(change, difference=replace(change.difference, steps=steps))
 
 
+def _end_of(span: Span) -> int:
+    """Where what is declared at a place ends, continued lines included."""
+    report = Report()
+    for line in read_lines(span.source, report):
+        if line.pieces[0][0] <= span.start <= line.pieces[-1][1]:
+            return next(t.end for t in reversed(line.tokens(report)) if t.kind != "end")
+    return span.end
+
+
 def _as_called(settings: Settings, change: Change, asking: Asking) -> Change:
     """The change once it is known what is only called otherwise; that is declared then."""
     if asking.called is None:
@@ -182,7 +194,7 @@ def _as_called(settings: Settings, change: Change, asking: Asking) -> Change:
         text = (settings.root / source.name).read_bytes().decode()
         if text != source.text:
             continue
-        end = member.span.end
+        end = _end_of(member.span)
         write_all(settings.root, {source.name: f"{text[:end]}, was {name}{text[end:]}"})
         asking.tell(f"declared it in {source.name}: {member.name} …, was {name}")
         answered = True
