@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import re
 import shutil
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -41,7 +42,6 @@ def pages(address: str) -> None:
         page.screenshot(path=HERE / "remove.png")
         _problems(page)
         _conflict(page, f"{hive}/edit")
-        _bin(page)
         _across(page, f"{hive}/edit")
         _together(page)
         page.emulate_media(color_scheme="dark")
@@ -122,16 +122,6 @@ def _conflict(page: Page, path: str) -> None:
     other.close()
 
 
-def _bin(page: Page) -> None:
-    page.goto("/hives")
-    for box in page.locator('[name="_row"]').all()[2:6]:
-        box.check()
-    page.get_by_role("button", name="Remove").click()
-    page.get_by_role("button", name="Remove").click()
-    page.get_by_role("link", name="Bin").click()
-    page.screenshot(path=HERE / "bin.png")
-
-
 def _across(page: Page, path: str) -> None:
     """A hive with fewer frames than its inspections count brood in."""
     page.goto(path)
@@ -205,7 +195,18 @@ def commands(folder: Path) -> None:
     declared.write_text(
         text.replace("    frames ", "    weight      decimal 0..99.9\n    frames "), "utf-8"
     )
+    with sqlite3.connect(folder / "beekeepers.db") as database:
+        database.execute("ALTER TABLE queen ADD COLUMN temper TEXT")
     terminal("status", folder, "welbik status")
+    with sqlite3.connect(folder / "beekeepers.db") as database:
+        database.execute("ALTER TABLE queen DROP COLUMN temper")
+    declared.write_text(
+        text.replace("integer 4..24, required, default 11", "integer 4..13, required, default 11")
+        .replace('"[A-Z]{1,2}[0-9]{1,4}"', '"[A-Z]{2}[0-9]{1,4}"')
+        .replace('    moisture    decimal 12.0..25.0, unit "%", sample normal(17.8, 0.9)\n', ""),
+        "utf-8",
+    )
+    terminal("risks", folder, "welbik migrate --preview")
     declared.write_text(text, "utf-8")
 
 

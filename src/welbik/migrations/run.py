@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
 from ..storage.backend import UNDO, Database, Statements
+from ..storage.promises import is_rule
 from ..storage.tables import Column, Tables
 from .files import Migration
 from .plan import statements
@@ -154,10 +155,8 @@ def all_risks(
 ) -> list[Risk]:
     """What rows have against steps: what tables hold, and promises where their rows stay as they are."""
     found = risks(database, state, steps, now, way.told)
-    new = new_promises(state, steps)
-    if new and way.ask is not None and not _moves_rows(steps):
-        found += way.ask(database, new)
-    return found
+    early, _ = _asked(state, steps)
+    return found + (way.ask(database, early) if early and way.ask is not None else [])
 
 
 def new_promises(state: Tables, steps: Iterable[Step]) -> set[tuple[str, str]]:
@@ -171,22 +170,33 @@ def new_promises(state: Tables, steps: Iterable[Step]) -> set[tuple[str, str]]:
     }
 
 
-def _moves_rows(steps: Iterable[Step]) -> bool:
-    """Whether values or tables are others afterwards, so that rows can be asked only then."""
-    return not all(isinstance(s, SetPromises | SetRules | AddIndex | DropIndex) for s in steps)
+def _asked(
+    state: Tables, steps: Sequence[Step]
+) -> tuple[set[tuple[str, str]], set[tuple[str, str]]]:
+    """The new promises that rows can be asked for beforehand, and those to be asked at the end:
+    where rows that they read are others by then."""
+    still = (SetPromises, SetRules, AddIndex, DropIndex)
+    moved = {
+        step.table.name if isinstance(step, CreateTable) else step.table
+        for step in steps
+        if not isinstance(step, still)
+    }
+    new = new_promises(state, steps)
+    late = {(table, text) for table, text in new if table in moved or is_rule(text) and moved}
+    return new - late, late
 
 
 def _asked_at_the_end(
     state: Tables, steps: Sequence[Step], name: str, way: Way
 ) -> list[Callable[[Database], object]]:
     """What asks the rows as they are by then; nothing where they were asked before."""
-    new = new_promises(state, steps)
-    if not new or way.ask is None or not _moves_rows(steps):
+    _, late = _asked(state, steps)
+    if not late or way.ask is None:
         return []
     ask = way.ask
 
     def asked(database: Database) -> None:
-        error = refused(ask(database, new), name)
+        error = refused(ask(database, late), name)
         if error is not None:
             raise error
 

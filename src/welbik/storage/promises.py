@@ -74,3 +74,8 @@ def of_many(many: Many) -> str:
 
 def of_rule(rule: Rule) -> str:
     return f"rule {rule.text}"
+
+
+def is_rule(promise: str) -> bool:
+    """Whether a promise is a rule, which may read rows of other tables."""
+    return promise.startswith("rule ")
