@@ -16,6 +16,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from changing import differing, growing, rebuilding
 from language import checking, fuzzed_on_all_cores
 from loading import filling
 from long_table import long_table
@@ -135,6 +136,12 @@ def on_databases(folder: Path, temporary: Path, smoke: bool) -> dict[str, list[f
             results |= page_rates(folder, word, one, 2 if smoke else 15, 5 if smoke else 100)
             if smoke and word != "sqlite":
                 continue
+            many = 3_000 if smoke else 1_000_000
+            with servers.database(word, temporary) as address:
+                results |= growing(word, address, temporary, many, 1 if smoke else 7)
+            if word == "sqlite":
+                with servers.database(word, temporary) as address:
+                    results |= rebuilding(address, temporary, many, 1 if smoke else 7)
             rows = 2_000 if smoke else 1_000_000
             results |= long_table(folder, word, (one, two), rows, 1 if smoke else 9)
     return results
@@ -148,6 +155,9 @@ GOALS = {
     "list page / by hand with SQLAlchemy, sqlite": "at least 1.4",
     "list page / by hand with SQLAlchemy": "at least 1.2",
     "list page / by hand with sqlite3": "at least 0.6",
+    "a new column": "at most 0.3: nothing is written anew",
+    "table made anew": "at least 0.7",
+    "the difference": "at most 1",
     "memory": "at most 1.2",
     "1,000,000 rows": "at most 1.5",
     "2,000 rows": "",
@@ -173,6 +183,7 @@ def main() -> None:
         sizes = (20, 40) if smoke else (200, 2_000)
         results |= checking(Path(temporary), 1 if smoke else 7, *sizes, ENVIRONMENT, WELBIK)
         command(WELBIK, "fill", folder=folder)()
+        results |= differing(*((20, 1) if smoke else (500, 7)))
         results |= memory_of(folder, 1 if smoke else 5)
         results |= on_databases(folder, Path(temporary), smoke)
     print(f"{'ratio':<54} {'median':>7} {'least':>7} {'most':>7}   goal")

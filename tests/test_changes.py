@@ -18,6 +18,7 @@ from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
 from welbik.data.stored import Stored
 from welbik.migrations.difference import Difference, difference
+from welbik.migrations.files import as_migration, to_toml
 from welbik.migrations.plan import statements
 from welbik.migrations.risks import Risk, risks
 from welbik.migrations.steps import RenameColumn, Step, after
@@ -98,6 +99,9 @@ class _Growing:
             fill(self.grown, Drawer(self.old, 1), self.old.seed)
         except WelbikError:
             assume(False)
+        # Its file says all of it.
+        steps = self.change.steps
+        assert as_migration("0002-next", to_toml(steps, "")).steps == tuple(steps)
         shapes, rows = shape(self.grown), _values(self.grown, self.before)
         found = risks(self.grown, self.before, self.change.steps, NOW, {})
         against = [risk for risk in found if risk.kind == "refused"]

@@ -236,3 +236,30 @@ def test_an_expression_is_applied_once(built: Project) -> None:
     built.replace("models/bees.welbik", "4..99", "4..98")
     built.run("migrate")
     assert _rows(built, "SELECT max(frames) FROM hive") == most
+
+
+def test_fields_of_a_part_are_called_anew_in_every_stored_list(listed: Project) -> None:
+    _rows(listed, """UPDATE hive SET frames = '[{"place": 3, "state": "bare"}]' WHERE id < 9""")
+    text = listed.read("models/bees.welbik")
+    text = text.replace(
+        "    place  integer 1..24, required", "    spot   integer 1..24, required, was place"
+    )
+    text = text.replace("rule place < 9", "rule spot < 9")
+    listed.declare(
+        text.replace("full | bare", "full | bare\n    wired  boolean, required, default yes")
+    )
+    said = listed.run("sync").stdout
+    assert "call place spot, give wired true where there is none" in said
+    assert _rows(listed, "SELECT DISTINCT frames FROM hive WHERE id < 9") == [
+        ('[{"spot": 3, "state": "bare", "wired": true}]',)
+    ]
+    assert "all are as declared" in listed.run("check", "--rows").stdout
+    listed.python("-m", "pytest", "-q", "-p", "no:cacheprovider")
+    assert "old name, and no expression" in _refused(
+        listed, text.replace("was place", "was place + 1")
+    )
+
+
+def _refused(project: Project, text: str) -> str:
+    project.declare(text)
+    return project.run("check", code=1).stdout

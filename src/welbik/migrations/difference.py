@@ -16,6 +16,7 @@ from ..schema.names import snake
 from ..storage.tables import Check, Column, Table, Tables, spelled, table_of, tables_of
 from . import was
 from .converting import converted, type_of
+from .entries import entry_changes
 from .files import Migration
 from .relating import Relation, relation
 from .steps import (
@@ -183,6 +184,7 @@ def _table(model: Model, old: Table, table: Table, work: _Change) -> None:
     rules = _rules_after(old, table)
     if rules is not None:
         found.steps.append(SetRules(table.name, rules))
+    found.steps += entry_changes(model, old)
     if old.promises != table.promises:
         come = tuple(p for p in table.promises if p not in old.promises)
         gone = tuple(p for p in old.promises if p not in table.promises)

@@ -18,6 +18,7 @@ from .steps import (
     AddColumn,
     AddIndex,
     ChangeColumn,
+    ChangeEntries,
     CopyRows,
     CreateTable,
     DropColumn,
@@ -87,17 +88,16 @@ def _step_lines(step: Step) -> list[str]:
         return [head, *_given(step), *_of_column(step.column)]
     if isinstance(step, MakeRows):
         into = toml(f"{step.table}.{step.column}")
-        fills = ", ".join(f"{toml(name)} = {toml(value)}" for name, value in step.fills)
         lines = [f"make_rows_of = {into}", f"for_each_of = {toml(step.of)}"]
-        lines.append(f"value = {toml(step.value)}")
-        return [*lines, *([f"fills = {{ {fills} }}"] if fills else [])]
+        return [*lines, f"value = {toml(step.value)}", *_pairs("fills", step.fills)]
     if isinstance(step, CopyRows):
         lines = [f"copy_rows_to = {toml(step.table)}", f"for_each_of = {toml(step.of)}"]
-        listed = ", ".join(f"{toml(name)} = {toml(value)}" for name, value in step.values)
-        lines.append(f"values = {{ {listed} }}")
+        lines += _pairs("values", step.values)
         lines += [f"given = {toml(step.least)}"] if step.least else []
-        listed = ", ".join(f"{toml(name)} = {toml(text)}" for name, text in step.was)
-        return [*lines, *([f"was = {{ {listed} }}"] if listed else [])]
+        return [*lines, *_pairs("was", step.was)]
+    if isinstance(step, ChangeEntries):
+        head = f"change_entries_of = {toml(f'{step.table}.{step.column}')}"
+        return [head, *_pairs("called", step.called), *_pairs("fills", step.fills)]
     if isinstance(step, Run):
         sql = ", ".join(f"{word} = {toml(said)}" for word, said in step.sql)
         return [f"python = {toml(step.python)}"] if step.python else [f"sql = {{ {sql} }}"]
@@ -117,6 +117,11 @@ def _step_lines(step: Step) -> list[str]:
         word = "add_index_to" if isinstance(step, AddIndex) else "drop_index_of"
         return [f"{word} = {toml(step.table)}", *_index_lines(step.index)]
     return [f"drop_column = {toml(f'{step.table}.{step.name}')}", *_given(step)]
+
+
+def _pairs(key: str, pairs: Sequence[tuple[str, str]]) -> list[str]:
+    listed = ", ".join(f"{toml(name)} = {toml(value)}" for name, value in pairs)
+    return [f"{key} = {{ {listed} }}"] if listed else []
 
 
 def _given(step: AddColumn | ChangeColumn | DropColumn | DropTable) -> list[str]:
@@ -213,13 +218,15 @@ def _step(data: dict[str, Any]) -> Step:
         )
     if "make_rows_of" in data:
         table, _, name = str(data["make_rows_of"]).partition(".")
-        fills = tuple((str(k), str(v)) for k, v in data.get("fills", {}).items())
+        fills = _read_pairs(data, "fills")
         return MakeRows(table, name, str(data["for_each_of"]), str(data["value"]), fills)
     if "copy_rows_to" in data:
-        values = tuple((str(k), str(v)) for k, v in data["values"].items())
         least = tuple(map(str, data.get("given", [])))
-        was = tuple((str(k), str(v)) for k, v in data.get("was", {}).items())
+        values, was = (_read_pairs(data, key) for key in ("values", "was"))
         return CopyRows(str(data["copy_rows_to"]), str(data["for_each_of"]), values, least, was)
+    if "change_entries_of" in data:
+        table, _, name = str(data["change_entries_of"]).partition(".")
+        return ChangeEntries(table, name, _read_pairs(data, "called"), _read_pairs(data, "fills"))
     if "python" in data or "sql" in data:
         return _run(data)
     if "rename_table" in data:
@@ -239,6 +246,10 @@ def _step(data: dict[str, Any]) -> Step:
         return DropIndex(str(data["drop_index_of"]), _index(data))
     table, _, name = str(data["drop_column"]).partition(".")
     return DropColumn(table, name, _loss(data))
+
+
+def _read_pairs(data: dict[str, Any], key: str) -> tuple[tuple[str, str], ...]:
+    return tuple((str(name), str(value)) for name, value in data.get(key, {}).items())
 
 
 def _loss(data: dict[str, Any]) -> bool:

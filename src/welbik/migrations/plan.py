@@ -17,6 +17,7 @@ from .converting import Converted, converted, type_of
 from .steps import (
     AddColumn,
     ChangeColumn,
+    ChangeEntries,
     CopyRows,
     CreateTable,
     DropTable,
@@ -28,6 +29,9 @@ from .steps import (
     after,
 )
 from .values import Rows, node_of, rows_of
+
+Work = Run | ChangeEntries
+"""Steps that are no statements."""
 
 
 @dataclass(frozen=True)
@@ -145,12 +149,12 @@ def _is_narrower(old: str, new: str) -> bool:
 
 def statements(
     ddl: Ddl, tables: Tables, steps: Sequence[Step], today: dt.datetime
-) -> list[str | Run]:
+) -> list[str | Work]:
     """A database's SQL of steps, in order. `today` stands in for `today` and `now`.
 
     Functions written by hand stand between the statements as they are.
     """
-    out: list[str | Run] = []
+    out: list[str | Work] = []
     for part in parts(tables, steps):
         if isinstance(part, Run):
             out += _by_hand(ddl, part)
@@ -159,7 +163,7 @@ def statements(
     return out
 
 
-def _by_hand(ddl: Ddl, step: Run) -> list[str | Run]:
+def _by_hand(ddl: Ddl, step: Run) -> list[str | Work]:
     if step.python:
         return [step]
     said = dict(step.sql)
@@ -176,7 +180,7 @@ def keys_of(*states: Tables) -> dict[str, str]:
     return {name: t.key for tables in states for name, t in tables.items() if t.key}
 
 
-def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Run]:
+def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Work]:
     keys = keys_of(part.before, part.renamed, part.after)
     out: list[str] = []
     state = dict(part.before)
@@ -204,7 +208,7 @@ def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Run]:
     for name in part.dropped:
         out += ddl.drop_table(name)
     out += _held(ddl, part, phases, keys)
-    return list(out)
+    return [*out, *(step for step in part.steps if isinstance(step, ChangeEntries))]
 
 
 def _called_anew(ddl: Ddl, part: Part) -> list[str]:

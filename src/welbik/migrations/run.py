@@ -5,24 +5,26 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterable, Sequence, Set
 from dataclasses import dataclass, field, replace
+from functools import partial
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
 from ..storage.backend import UNDO, Database, Statements
 from ..storage.promises import is_rule
 from ..storage.tables import Column, Tables
+from .entries import change_entries
 from .files import Migration
-from .plan import statements
+from .plan import Work, statements
 from .risks import Risk, Told, risks
 from .steps import (
     AddColumn,
     AddIndex,
     ChangeColumn,
+    ChangeEntries,
     CreateTable,
     DropColumn,
     DropIndex,
     DropTable,
-    Run,
     SetPromises,
     SetRules,
     Step,
@@ -147,7 +149,8 @@ def _work(database: Database, state: Tables, migration: Migration, way: Way) -> 
         if error is not None:
             raise error
         _keep_copy(database, made, migration.name, way)
-    return [*loaded(made, way), *_asked_at_the_end(state, steps, migration.name, way)]
+    tables = after(state, steps)
+    return [*loaded(made, way, tables), *_asked_at_the_end(state, steps, migration.name, way)]
 
 
 def all_risks(
@@ -233,18 +236,20 @@ def with_columns_by_hand(
     return found, tuple(out)
 
 
-def loaded(made: Sequence[str | Run], way: Way) -> Statements:
-    """Statements with the functions that steps by hand name."""
-    return [one if isinstance(one, str) else _function(one, way) for one in made]
+def loaded(made: Sequence[str | Work], way: Way, tables: Tables) -> Statements:
+    """Statements, and between them functions: those that steps by hand name, and ours."""
+    return [one if isinstance(one, str) else _function(one, way, tables) for one in made]
 
 
-def _function(step: Run, way: Way) -> Callable[[Database], object]:
+def _function(step: Work, way: Way, tables: Tables) -> Callable[[Database], object]:
+    if isinstance(step, ChangeEntries):
+        return partial(change_entries, table=tables[step.table], step=step)
     if way.load is None:
         raise WelbikError(f"{step.python} can't be run from here", "run: welbik migrate")
     return way.load(step.python)
 
 
-def _keep_copy(database: Database, made: Sequence[str | Run], name: str, way: Way) -> None:
+def _keep_copy(database: Database, made: Sequence[str | Work], name: str, way: Way) -> None:
     """Where whole tables are made anew, a copy of what there was stays for a while."""
     if any(not isinstance(one, str) or one.startswith("DROP TABLE") for one in made):
         place = database.keep_copy(name)

@@ -120,6 +120,24 @@ class CopyRows:
 
 
 @dataclass(frozen=True, slots=True)
+class ChangeEntries:
+    """The entries of the lists in a column: fields called anew, and values where there is none.
+
+    `called` has pairs of the old name and the new one, `fills` of a name and a value as JSON.
+    """
+
+    table: str
+    column: str
+    called: tuple[tuple[str, str], ...] = ()
+    fills: tuple[tuple[str, str], ...] = ()
+
+    def describe(self) -> str:
+        said = [f"call {old} {new}" for old, new in self.called]
+        said += [f"give {name} {value} where there is none" for name, value in self.fills]
+        return f"in the entries of {self.table}.{self.column}: {', '.join(said)}"
+
+
+@dataclass(frozen=True, slots=True)
 class RenameColumn:
     table: str
     old: str
@@ -235,7 +253,7 @@ Change = (
     | DropIndex
 )
 """Steps within one table."""
-Step = CreateTable | RenameTable | DropTable | MakeRows | CopyRows | Run | Change
+Step = CreateTable | RenameTable | DropTable | MakeRows | CopyRows | ChangeEntries | Run | Change
 Loss = DropColumn | DropTable | ChangeColumn
 """Steps that may take values away."""
 
@@ -258,7 +276,7 @@ def after(tables: Tables, steps: Iterable[Step]) -> dict[str, Table]:
             raise WelbikError(
                 f"there is no table {step.table} to change", "look at the files in migrations/"
             )
-        if isinstance(step, MakeRows | CopyRows):
+        if isinstance(step, MakeRows | CopyRows | ChangeEntries):
             continue
         if isinstance(step, DropTable):
             del state[step.table]

@@ -11,6 +11,7 @@ from ..storage.ddl import indexes_of
 from ..storage.tables import Column, Table, Tables, ends, spelled
 from .converting import converted
 from .difference import told_change
+from .entries import back_again
 from .plan import Part, parts
 from .steps import (
     AddColumn,
@@ -63,6 +64,7 @@ def _part(part: Part, found: Back) -> None:
         found.steps.append(DropTable(name))
     for old, new in part.changed:
         found.steps += _table(part, old, new, found)
+    found.steps += back_again(part.steps)
     for step in reversed(part.renames):
         if isinstance(step, RenameTable):
             found.steps.append(RenameTable(step.name, step.table))

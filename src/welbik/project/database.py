@@ -21,7 +21,7 @@ from ..migrations.files import (
     tables_after,
     to_toml,
 )
-from ..migrations.plan import statements
+from ..migrations.plan import Work, statements
 from ..migrations.risks import Risk
 from ..migrations.run import (
     Way,
@@ -30,7 +30,7 @@ from ..migrations.run import (
     run_migrations,
     with_columns_by_hand,
 )
-from ..migrations.steps import Run, after
+from ..migrations.steps import after
 from ..problems import WelbikError
 from ..schema.model import Field, Schema
 from ..storage.backend import Database
@@ -168,13 +168,13 @@ def pending_sql(settings: Settings, change: Change, word: str = "") -> list[str]
     return chosen.ddl.script(script) if script else []
 
 
-def as_script(made: Sequence[str | Run]) -> list[str]:
+def as_script(made: Sequence[str | Work]) -> list[str]:
     """Statements alone; raises WelbikError where a function stands between them."""
     found = []
     for one in made:
         if not isinstance(one, str):
             raise WelbikError(
-                f"a migration runs {one.python}, which is no SQL", "run it with: welbik migrate"
+                f"a migration does what is no SQL: {one.describe()}", "run it with: welbik migrate"
             )
         found.append(one)
     return found

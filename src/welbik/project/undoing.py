@@ -7,12 +7,13 @@ from dataclasses import dataclass
 from ..migrations.files import Migration, read_migrations, tables_after, to_toml
 from ..migrations.plan import statements
 from ..migrations.risks import Risk, risks
-from ..migrations.run import pending
+from ..migrations.run import loaded, pending
+from ..migrations.steps import after
 from ..migrations.undo import Back, back
 from ..problems import WelbikError
 from ..storage.backend import UNDO
 from ..storage.tables import Tables
-from .database import FOLDER, as_script, open_database, told_by, way_of
+from .database import FOLDER, open_database, told_by, way_of
 from .declarations import schema_of
 from .settings import Settings
 
@@ -65,7 +66,9 @@ def undo(settings: Settings, asked: Undoing) -> str:
     now, migration = way_of(settings).now, asked.migration
     with open_database(settings) as database:
         database.keep_time(settings.timezone)
-        made = as_script(statements(database.ddl, asked.after, asked.back.steps, now))
+        steps = asked.back.steps
+        plain = statements(database.ddl, asked.after, steps, now)
+        made = loaded(plain, way_of(settings), after(asked.after, steps))
         place = "" if asked.begun else database.keep_copy(f"undo-{migration.name}")
         database.undo(migration.name, lambda: made, migration.number)
     if asked.again:

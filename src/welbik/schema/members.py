@@ -28,6 +28,7 @@ _ON_FIELDS = {*_ON_STORED, *_CONDITIONS, "default", "matches", "places", "unit"}
 _ON_PARTS = {
     *_CONDITIONS,
     *("required", "default", "matches", "label", "hint", "say", "places", "unit", "as", "sample"),
+    "was",
 }
 _ON_REFERENCES = {*_ON_STORED, "on", "owned", "loops", "where"}
 ON_COMPUTED = {"label", "hint", "unit", "places"}
@@ -211,6 +212,8 @@ def resolve_field(
     if kind.internal and not modifiers.has("internal"):
         common["internal"] = True
     _check_control(kind, modifiers, report)
+    if in_part and common["was_value"]:
+        _refuse_expression(modifiers, report)
     given = modifiers.get("default")
     pattern = _pattern(kind, modifiers, report)
     default = kind.default(given.value, report) if given and given.value else None
@@ -241,6 +244,18 @@ def resolve_field(
         **{**common, "unique": common["unique"] or kind.always_unique},
     )
     return field, modifiers
+
+
+def _refuse_expression(modifiers: Modifiers, report: Report) -> None:
+    """Entries of a part are called anew, and not worked out."""
+    given = modifiers.get("was")
+    assert given is not None
+    report.add(
+        "misplaced-modifier",
+        "in a part 'was' takes an old name, and no expression",
+        given.span,
+        "write: was old_name",
+    )
 
 
 def _check_control(kind: Kind, modifiers: Modifiers, report: Report) -> None:

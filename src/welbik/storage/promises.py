@@ -64,6 +64,12 @@ def of_list(field: Field) -> str:
     return f"{field.name} {field.kind.describe()}: {'; '.join(said)}"
 
 
+def fields_in(promise: str) -> set[str]:
+    """The fields of entries that the promise of their list names."""
+    said = promise.partition(": ")[2].split("; ")
+    return {part.split(" ")[0] for part in said if part and not part.startswith("rule ")}
+
+
 def of_tree(reference: Reference) -> str:
     return f"{reference.name} without loops"
 

@@ -466,6 +466,10 @@ class Sqlite(Database):
 
     def _run_all(self, name: str, digest: str, statements: Statements) -> None:
         super()._run_all(name, digest, statements)
+        # All rows of all tables are looked at: not where no reference can have come apart.
+        told = [one if isinstance(one, str) else "INSERT" for one in statements]
+        if not any(word in one for one in told for word in ("DROP TABLE", "REFERENCES", "INSERT")):
+            return
         broken = self.run("PRAGMA foreign_key_check")
         if broken:
             raise WelbikError(
