@@ -134,7 +134,7 @@ class ChangeEntries:
     def describe(self) -> str:
         said = [f"call {old} {new}" for old, new in self.called]
         said += [f"give {name} {value} where there is none" for name, value in self.fills]
-        return f"in the entries of {self.table}.{self.column}: {', '.join(said)}"
+        return f"{', '.join(said)}, in the entries of {self.table}.{self.column}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,7 +21,12 @@ def remarks(root: Path, schema: Schema) -> list[Problem]:
         return []
     if change.difference or not change.existing:
         return []
-    found = []
+    found = [
+        _spent(field.was_span, field.was_span)
+        for shape in schema.parts.values()
+        for field in shape.fields
+        if field.was_span is not None
+    ]
     for model in schema:
         if model.was_span is not None:
             found.append(_spent(_line_of(model.was_span), model.was_span))
