@@ -237,3 +237,66 @@ def test_every_example_turns_its_rows_into_those_below(
         fill(fresh, Drawer(new, 1, "Europe/London"), {})
         assert shape(grown) == shape(fresh)
         assert _told(grown, new) == _told(fresh, new)
+
+
+RELATED = """\
+model Yard
+    name  text 2..20, required, unique
+model Hive
+    code  text 4..4, required
+    yard  -> Yard{yard}
+    above -> Hive{above}
+    {more}
+{keep}
+seed
+    9 Yard
+    7 Hive
+"""
+PLAIN = {"yard": "", "above": "", "more": "frames integer", "keep": ""}
+CASES = {
+    "required": {"yard": ", required, sample 0% empty"},
+    "removal": {"yard": ", on removal clear", "above": ", on removal remove"},
+    "one to one": {"yard": ", unique"},
+    "a bin": {"keep": "    keep bin, times, history"},
+    "one to one, with a bin": {"yard": ", unique", "keep": "    keep bin"},
+    "stored as": {
+        "more": 'frames integer, stored as "combs", was frames',
+        "keep": '    stored as "hives"',
+    },
+    "many to many": {"more": "friends <-> Yard"},
+    "unique together": {"more": "frames integer\n    unique code, yard\n    index yard, above"},
+}
+
+
+@pytest.mark.parametrize("word", WORDS)
+@pytest.mark.parametrize("case", CASES)
+def test_relations_and_what_rows_keep_change_there_and_back(
+    case: str, word: str, tmp_path: Path
+) -> None:
+    one, other = PLAIN, {**PLAIN, **CASES[case]}
+    if case == "required":
+        one = {**one, "yard": ", sample 0% empty"}
+    back = one
+    if case == "stored as":
+        # Which table a model had is known by its own name, or has to be said.
+        back = {**one, "more": "frames integer, was combs", "keep": "    was Hives"}
+    for old_text, new_text in ((one, other), (other, back)):
+        (old, first), (new, second) = (
+            understand(RELATED.format(**t)) for t in (old_text, new_text)
+        )
+        assert not first and not second, (first, second)
+        with opened(word, tmp_path) as grown, opened(word, tmp_path) as fresh:
+            _run(grown, {}, list(difference({}, old).steps), 1)
+            fill(grown, Drawer(old, 1), old.seed)
+            before = _values(grown, tables_of(old))["yard", "name"]
+            change = difference(tables_of(old), new)
+            assert not change.refused
+            found = risks(grown, tables_of(old), change.steps, NOW, {})
+            if any(risk.kind == "refused" for risk in found):
+                assert "one to one" in case and "unique" in found[0].what
+                continue
+            _run(grown, tables_of(old), change.steps, 2)
+            _run(fresh, {}, list(difference({}, new).steps), 1)
+            assert shape(grown) == shape(fresh)
+            assert _values(grown, tables_of(new))["yard", "name"] == before
+            assert grown.count(new.models["Hive"].table) == 7

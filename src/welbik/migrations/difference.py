@@ -48,6 +48,8 @@ class Difference:
     refused: list[str] = field(default_factory=list)
     types: dict[str, str] = field(default_factory=dict)
     """The words of the types that columns which go have, by table.column."""
+    alike: list[tuple[str, str]] = field(default_factory=list)
+    """Tables that go, each with one that comes and has most of its columns."""
 
     @property
     def likely(self) -> list[tuple[str, str, str]]:
@@ -67,11 +69,9 @@ class Difference:
         found = [
             f"if {new} is what {old} was, say so: {new} …, was {old}" for _, old, new in self.likely
         ]
-        made = [step.table.name for step in self.steps if isinstance(step, CreateTable)]
-        for gone in (step.table for step in self.steps if isinstance(step, DropTable)):
-            for new in made:
-                old, now = (_as_model(name) for name in (gone, new))
-                found.append(f"if {now} is what {old} was, say so in that model: was {old}")
+        for old, new in self.alike:
+            was, now = _as_model(old), _as_model(new)
+            found.append(f"if {now} is what {was} was, say so in that model: was {was}")
         return found
 
     @property
@@ -116,7 +116,15 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
     for name in now:
         if name not in wanted:
             found.steps.append(DropTable(name))
+            come = (table for new, table in wanted.items() if new not in now and new in models)
+            found.alike += [(name, new.name) for new in come if _are_alike(now[name], new)]
     return found
+
+
+def _are_alike(one: Table, other: Table) -> bool:
+    """Whether two tables share most of their columns' names."""
+    names, others = ({column.name for column in table.columns} for table in (one, other))
+    return 2 * len(names & others) > max(len(names), len(others))
 
 
 def _split_off(model: Model, of: str, work: _Change) -> None:

@@ -88,7 +88,8 @@ def renamed(before: Tables, schema: Schema) -> Renamed:
     found = Renamed()
     stays = {model.table for model in schema}
     for model in schema.parents_first:
-        old = snake(model.was) if model.was else ""
+        # Without a word the table of the same model is meant, which is stored otherwise now.
+        old = snake(model.was or model.name)
         if old in before and old not in stays and model.table not in before:
             found.steps.append(RenameTable(old, model.table))
             for many in model.many:

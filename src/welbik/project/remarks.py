@@ -8,13 +8,17 @@ from ..language.diagnostics import Edit, Problem
 from ..language.source import Span
 from ..problems import WelbikError
 from ..schema.model import Schema
-from .database import declared_change
 from .mending import apply_edits
 from .writing import write_all
 
 
 def remarks(root: Path, schema: Schema) -> list[Problem]:
     """Each `was` that has done its work: the migrations that there are lead to what is declared."""
+    if not _says_was(schema):
+        return []
+    # What reads migrations is not needed by most who check.
+    from .database import declared_change
+
     try:
         change = declared_change(root, schema)
     except WelbikError:
@@ -34,6 +38,12 @@ def remarks(root: Path, schema: Schema) -> list[Problem]:
             if member.was_span is not None:
                 found.append(_spent(member.was_span, member.was_span))
     return found
+
+
+def _says_was(schema: Schema) -> bool:
+    if any(field.was_span for shape in schema.parts.values() for field in shape.fields):
+        return True
+    return any(model.was_span or any(m.was_span for m in model.members) for model in schema)
 
 
 def _spent(gone: Span, span: Span) -> Problem:
