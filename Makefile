@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN = .venv/bin
 
-.PHONY: demo test bench fuzz mutants docs screenshots clean
+.PHONY: demo test bench fuzz pairs mutants docs screenshots clean
 
 $(BIN)/welbik: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -29,6 +29,9 @@ bench: $(BIN)/mypy
 fuzz: $(BIN)/mypy
 	$(BIN)/python bench/run.py --fuzz 1000000
 	FUZZ_ROUNDS=7000 FUZZ_SEED=$$(date +%s) $(BIN)/python -m pytest --numprocesses 2 tests/test_fuzz.py -k request
+
+pairs: $(BIN)/mypy
+	WELBIK_PAIRS=14 $(BIN)/python -m pytest --numprocesses 2 tests/test_changes.py -k any_change
 
 mutants: $(BIN)/mypy
 	$(BIN)/python bench/mutants.py 100

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -30,7 +31,9 @@ from welbik.storage.tables import Tables, tables_of
 
 PHASES = (Phase.explicit, Phase.reuse, Phase.generate)
 """Pairs are told as they were drawn: making them smaller takes minutes on a server."""
-MANY = {"sqlite": 200, "postgresql": 40, "mariadb": 25}
+TIMES = int(os.environ.get("WELBIK_PAIRS", "1"))
+MANY = {"sqlite": 150 * TIMES, "postgresql": 20 * TIMES, "mariadb": 12 * TIMES}
+"""Pairs of declarations; a server takes a second and more for each."""
 
 
 def _run(database: Database, tables: Tables, steps: list[Step], number: int) -> None:
@@ -280,7 +283,9 @@ def test_relations_and_what_rows_keep_change_there_and_back(
     if case == "stored as":
         # Which table a model had is known by its own name, or has to be said.
         back = {**one, "more": "frames integer, was combs", "keep": "    was Hives"}
-    for old_text, new_text in ((one, other), (other, back)):
+    ways = ((one, other), (other, back))
+    # There each way takes seconds; the other two show that it leads back.
+    for old_text, new_text in ways[:1] if word == "mariadb" else ways:
         (old, first), (new, second) = (
             understand(RELATED.format(**t)) for t in (old_text, new_text)
         )
