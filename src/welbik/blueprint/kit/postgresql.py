@@ -40,8 +40,9 @@ class Postgresql(Dialect):
     def index(self, index: sa.Index, text: str) -> str:
         # Rows that are equal stand in the order of their keys, as elsewhere: pages of a
         # long list are read then, and not sorted.
-        keys = index.table.primary_key.columns if index.table is not None else []
-        more = [c.name for c in keys if c.name not in {o.name for o in index.columns}]
+        known = {column.name for column in index.columns}
+        keys = index.table.primary_key if index.table is not None else ()
+        more = [column.name for column in keys if column.name not in known]
         if index.unique or len(more) != 1:
             return text
         return f'{text.removesuffix(")")}, "{more[0]}")'
