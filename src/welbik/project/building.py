@@ -37,6 +37,18 @@ def build(
     `agreed` is asked before the code of models goes that are not declared any more; where it
     is not agreed to, nothing is written and WelbikError raised.
     """
+    todo = ready(settings, schema, tell, agreed)
+    carry_out_plan(settings, todo)
+    return todo
+
+
+def ready(
+    settings: Settings,
+    schema: Schema | None = None,
+    tell: Tell = lambda: None,
+    agreed: Callable[[Plan], bool] = lambda todo: True,
+) -> Plan:
+    """What `build` is about to write, agreed to: nothing is written yet."""
     todo = planned(settings, schema, tell)
     # What was renamed is not lost.
     renamed = {snake(model.was) for model in schema or schema_of(settings.root) if model.was}
@@ -46,9 +58,13 @@ def build(
             f"no model asks for {', '.join(losses)} any more: that code would go",
             "bring the model back, or allow it: welbik build --allow-loss; nothing was written",
         )
+    return todo
+
+
+def carry_out_plan(settings: Settings, todo: Plan) -> None:
+    """Writes what is ready to be written."""
     if todo or todo.record:
         carry_out(settings.root, todo)
-    return todo
 
 
 def differences(settings: Settings) -> Iterator[str]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from ..data.fill import Filled, Tell
 from ..migrations.files import Migration
 from ..schema.model import Schema
-from .building import build
+from .building import carry_out_plan, ready
 from .declarations import schema_of
 from .filling import fill_project
 from .migrating import Asking, checked, migrate, possible_change
@@ -43,9 +43,11 @@ def sync(
         silent = Asking(lambda said: None, loss=asking.loss)
         agreed_to = checked(settings, change, silent, allow_loss).difference
         allow_loss = allow_loss or any(step.loss for step in agreed_to.losses)
-    done = Synced(build(settings, schema, agreed=agreed))
-    built(done.code)
+    done = Synced(ready(settings, schema, agreed=agreed))
+    # Some of what rows have against it is known at the end of a migration alone.
     done.migrations = migrate(settings, asking, allow_loss=allow_loss)
+    carry_out_plan(settings, done.code)
+    built(done.code)
     if _wants_rows(schema):
         done.rows = fill_project(settings, schema_of(settings.root), tell)
     return done
