@@ -85,7 +85,7 @@ def test_new_models_and_fields_are_added_and_rows_kept(built: Project) -> None:
     with pytest.raises(sqlite3.IntegrityError):
         _rows(built, "UPDATE hive SET weight = NULL")
     assert _rows(built, "PRAGMA foreign_key_check") == []
-    built.python("-m", "pytest", "-q", "-p", "no:cacheprovider")
+    built.python("-m", "pytest", "-q", "-p", "no:cacheprovider", "tests/test_hive.py")
 
 
 def test_a_field_goes_only_after_a_question(built: Project) -> None:
