@@ -265,3 +265,26 @@ def test_fields_of_a_part_are_called_anew_in_every_stored_list(listed: Project) 
 def _refused(project: Project, text: str) -> str:
     project.declare(text)
     return project.run("check", code=1).stdout
+
+
+def test_rows_that_would_be_made_are_asked_about_too(make: Callable[[str], Project]) -> None:
+    project = make(
+        "model Hive\n    code text 4..4, required, unique\n    brand text 40\nseed\n    4 Hive\n"
+    )
+    project.run("sync")
+    _rows(project, "UPDATE hive SET brand = 'Maisie'")
+    _rows(project, "UPDATE hive SET brand = NULL WHERE id = 1")
+    _rows(project, "UPDATE hive SET brand = 'Oakley and daughters' WHERE id = 2")
+    maker = 'model Maker\n    name text 1..{most}, required, unique\n    shown as "{{name}}"\n'
+    hive = "model Hive\n    code text 4..4, required, unique\n    maker -> Maker{required}, was brand\n"
+    seed = "seed\n    2 Maker\n    4 Hive\n"
+    project.declare(maker.format(most=40) + hive.format(required=", required") + seed)
+    said = project.run("migrate", code=1).stderr
+    assert "hive.maker_id: 1 row without a value, and it is required" in said
+    project.declare(maker.format(most=9) + hive.format(required="") + seed)
+    said = project.run("migrate", code=1).stderr
+    assert "hive: 1 row of which maker.name can't be made" in said and "Oakley" in said
+    project.declare(maker.format(most=40) + hive.format(required="") + seed)
+    project.run("migrate")
+    assert _rows(project, "SELECT count(*), count(maker_id) FROM hive") == [(4, 3)]
+    assert _rows(project, "SELECT count(*) FROM maker") == [(2,)]

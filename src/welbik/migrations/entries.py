@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator, Sequence
 from typing import Any
 
+from ..kinds.bounds import FromNow
 from ..rules.sql import quote
 from ..schema.model import Field, Model
 from ..storage.backend import Database
@@ -44,7 +45,7 @@ def entry_changes(model: Model, before: Table) -> Iterator[ChangeEntries]:
 
 def _is_plain(part: Field) -> bool:
     """Whether its default is a value that does not move with the clock."""
-    return part.default is not None and not hasattr(part.default, "days")
+    return part.default is not None and not isinstance(part.default, FromNow)
 
 
 def change_entries(database: Database, table: Table, step: ChangeEntries) -> None:

@@ -27,7 +27,7 @@ from .steps import (
     Run,
     Step,
 )
-from .values import reads
+from .values import node_of, reads
 
 FIRST = 5
 """How many rows of each kind are named."""
@@ -121,10 +121,31 @@ class _Asking:
                     found.append(
                         Risk("loss", step.table, "going with the table", count, allowed=step.loss)
                     )
+        found += self._new_rows()
         for old, new in self.part.changed:
             if old.name in self.there and self._some(old.name):
                 found += self._table(old, new)
         return found
+
+    def _new_rows(self) -> Iterator[Risk]:
+        """Rows of which others would be made that their table can't have."""
+        for step in self.part.steps:
+            if isinstance(step, MakeRows | CopyRows) and step.of in self.there:
+                old, new = self.part.renamed[step.of], self.part.after[step.table]
+                if isinstance(step, MakeRows):
+                    node = node_of(self.part.rows, step.of, step.value)
+                    values = {step.column: self._sql(node, step.of)}
+                else:
+                    given = copied(self.part, step)
+                    values = {name: self._sql(one.node, step.of) for name, one in given.items()}
+                for column in (column for column in new.columns if column.name in values):
+                    conditions = [condition for _, condition in self.ddl.checks(new, column)]
+                    if column.type.startswith("text "):
+                        length = self.ddl.length(quote(column.name))
+                        conditions.append(f"{length} <= {column.type.split()[1]}")
+                    for condition in dict.fromkeys(conditions):
+                        what = f"of which {new.name}.{column.name} can't be made"
+                        yield from self._broken(old, "", what, condition, values, column)
 
     def _some(self, table: str) -> bool:
         return bool(self.ask(f"SELECT 1 FROM {quote(table)} LIMIT 1"))
@@ -238,9 +259,12 @@ class _Asking:
         value, step = values[column.name], self._step(old.name, column.name)
         makes = isinstance(step, AddColumn | ChangeColumn) and step.find
         made = isinstance(step, AddColumn) and step.made
-        if column.required and not made and not makes:
+        if column.required and not made:
             unread = self.part.given.get((old.name, column.name))
             where = f"({value}) IS NULL"
+            if makes and unread is not None:
+                # Its row is made or missed otherwise: here it is about there being no text.
+                where = f"({self._sql(unread.value.node, old.name)}) IS NULL"
             if unread is not None and unread.value.fits is not None:
                 # Those that can't be read are told already.
                 where += f" AND {self._sql(unread.value.fits, old.name)}"

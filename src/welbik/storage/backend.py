@@ -30,6 +30,9 @@ FIXED = "welbik_fixed"
 LOOKS = "welbik_tables"
 """How the tables looked when the last migration had run."""
 
+_AT_ONCE = 500
+"""Rows in one statement: each database takes only so many values."""
+
 BUSY_SECONDS = 10
 """How long a command waits for somebody else who changes the database."""
 
@@ -374,12 +377,14 @@ class Database(ABC):
 
     def _add(self, table: str, rows: Sequence[tuple[object, ...]]) -> None:
         """Rows of a table of our own."""
-        if rows:
-            marks = f"({', '.join([self.mark] * len(rows[0]))})"
-            # All at once: where each statement commits by itself that is what takes the time.
-            listed = ", ".join([marks] * len(rows))
-            given = [value for row in rows for value in row]
-            self.run(f"INSERT INTO {self.name(table)} VALUES {listed}", given)
+        # Many at once: where each statement commits by itself that is what takes the time.
+        for begin in range(0, len(rows), _AT_ONCE):
+            some = rows[begin : begin + _AT_ONCE]
+            marks = f"({', '.join([self.mark] * len(some[0]))})"
+            given = [value for row in some for value in row]
+            self.run(
+                f"INSERT INTO {self.name(table)} VALUES {', '.join([marks] * len(some))}", given
+            )
 
     # Rows
 
