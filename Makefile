@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN = .venv/bin
 
-.PHONY: demo test bench fuzz pairs mutants docs screenshots clean
+.PHONY: demo test bench fuzz pairs mutants docs earlier screenshots clean
 
 $(BIN)/welbik: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -39,6 +39,9 @@ mutants: $(BIN)/mypy
 
 docs: $(BIN)/welbik
 	$(BIN)/python -c "from welbik.language.reports import as_markdown; print(as_markdown(), end='')" > docs/problems.md
+
+earlier: $(BIN)/welbik
+	$(BIN)/python docs/earlier.py
 
 screenshots: $(BIN)/mypy
 	$(BIN)/python docs/screenshots/take.py

@@ -95,19 +95,6 @@ def test_building_again_writes_nothing(built: Project) -> None:
     assert {path: path.stat().st_mtime_ns for path in built.root.rglob("*")} == before
 
 
-def test_an_edited_file_is_named_and_not_touched(built: Project) -> None:
-    built.replace("bees/hive/form.py", "form = forms", "# Mine.\nform = forms")
-    mine = built.read("bees/hive/form.py")
-    assert "Nothing to write" in built.run("build").stdout
-    built.replace("models/bees.welbik", "frames  integer 4..24", "frames  integer 4..30")
-    said = built.run("build").stdout
-    assert "bees/hive/form.py" in said and "edited" in said
-    assert built.read("bees/hive/form.py") == mine
-    assert "high=30" in built.run("build", "--diff").stdout
-    built.write("bees/hive/form.py", mine.replace("high=24", "high=30").replace("# Mine.\n", ""))
-    assert "Nothing to write" in built.run("build").stdout
-
-
 def test_preview_and_diff_write_nothing(built: Project) -> None:
     built.replace("models/bees.welbik", 'hint "Such as AB-1234"', 'hint "Like AB-1234"')
     before = built.files()

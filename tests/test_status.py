@@ -25,13 +25,12 @@ def _status(project: Project) -> dict[str, str]:
 
 
 def _edit(project: Project) -> None:
-    project.write("bees/hive/form.py", project.read("bees/hive/form.py") + "# mine\n")
+    project.replace("bees/hive/form.py", "default=11", "default=10")
     project.replace(
         "models/bees.welbik",
         "frames  integer 4..24, required, default 11",
         "frames  integer 4..24, required, default 12",
     )
-    project.run("build")
 
 
 def _without_rows(project: Project) -> None:
@@ -46,8 +45,13 @@ OUT_OF_STEP: list[tuple[Callable[[Project], object], str, str, str]] = [
         "1 problem",
         "welbik check",
     ),
-    (lambda p: (p.root / "bees/hive/form.py").unlink(), "code", "1 file to write", "welbik build"),
-    (_edit, "code", "1 edited file behind", "welbik build --diff"),
+    (
+        lambda p: (p.root / "bees/hive/form.py").unlink(),
+        "code",
+        "1 file that you took out",
+        "--theirs",
+    ),
+    (_edit, "code", "1 file where your lines and the declarations clash", "welbik build"),
     (
         lambda p: p.replace("models/bees.welbik", "    frames ", "    notes text\n    frames "),
         "migrations",

@@ -44,7 +44,7 @@ def command(folder: str, once: bool, port: int) -> None:
     click.echo(f"\n{paint('command', 'welbik build')}")
     todo = build(settings, schema, agreed=agreed)
     if made:
-        written = count(len(todo.write), "file")
+        written = count(len(todo.writes), "file")
         click.echo(f"{written} written for {count(len(schema.models), 'model')}")
     else:
         say_plan(todo)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from functools import cache
 from importlib.resources import files
 from importlib.resources.abc import Traversable
+from pathlib import PurePosixPath
 from typing import TYPE_CHECKING, Any
 
 from ..kinds.file import File
@@ -90,6 +91,22 @@ def application_files(
     for name in COPIED:
         copied.update(_copied(_blueprint() / name, f"{package}/{name}"))
     return formatted(copied | kept_apart(schema, made))
+
+
+PARTS = ("model", "form", "rules", "controller", "pages", *_PAGES, "tests")
+"""What of a model can be built by itself."""
+
+
+def part_of(schema: Schema, package: str, name: str) -> tuple[Model | None, tuple[str, ...]]:
+    """The model that a file is of, and which parts it is; no model for what all share."""
+    for model in schema:
+        folder = f"{package}/{model.folder}/"
+        if name == f"tests/test_{model.endpoint}.py":
+            return model, ("tests",)
+        if name.startswith(folder):
+            part = PurePosixPath(name).stem
+            return model, (part, "pages") if "/pages/" in name else (part,)
+    return None, ()
 
 
 def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import tempfile
 from collections.abc import Mapping
+from difflib import SequenceMatcher
 from pathlib import Path
 
 from ..problems import WelbikError
@@ -35,3 +36,47 @@ def formatted(files: Mapping[str, str]) -> dict[str, str]:
 def _is_made(name: str, text: str) -> bool:
     # What is copied is laid out already, and most of what there is.
     return name.endswith(".py") and bool(text) and "/kit/" not in name
+
+
+def laid_out_like(texts: Mapping[str, tuple[str, str]], root: Path) -> dict[str, str]:
+    """Merged texts laid out as each file was before: by its path, that text and the merged one.
+
+    By the rules of the project at `root`. What a developer laid out some other way stays so: there the
+    lines that are new are laid out alone.
+    """
+    return {
+        name: _like(root / name, before, text) if name.endswith(".py") else text
+        for name, (before, text) in texts.items()
+    }
+
+
+def _like(path: Path, before: str, text: str) -> str:
+    text = _sorted_imports(path, before, text)
+    if _ruff(path, before, "format") == before:
+        return _ruff(path, text, "format")
+    old, new = before.splitlines(), text.splitlines()
+    stretches = [
+        (start + 1, end)
+        for tag, _, _, start, end in SequenceMatcher(None, old, new, False).get_opcodes()
+        if tag in ("insert", "replace")
+    ]
+    for start, end in reversed(stretches):
+        text = _ruff(path, text, "format", f"--range={start}-{end}")
+    return text
+
+
+def _sorted_imports(path: Path, before: str, text: str) -> str:
+    sort = ("check", "--select=I", "--fix")
+    return _ruff(path, text, *sort) if _ruff(path, before, *sort) == before else text
+
+
+def _ruff(path: Path, text: str, *words: str) -> str:
+    """What ruff makes of a text by the rules that hold at a path; the text where it can't read it."""
+    from ruff import find_ruff_bin
+
+    command = [find_ruff_bin(), *words, "--quiet", "--no-cache", f"--stdin-filename={path}", "-"]
+    folder = next((p for p in path.parents if p.is_dir()), None)
+    done = subprocess.run(
+        command, input=text, capture_output=True, text=True, check=False, cwd=folder
+    )
+    return done.stdout if done.returncode == 0 and done.stdout else text

@@ -12,7 +12,8 @@ from ..language.layout import INDENT, tidy
 from ..language.parser import parse
 from ..language.source import Source
 from ..problems import WelbikError, nearest
-from .declarations import FOLDER, SUFFIX, read_declarations
+from .declarations import read_declarations
+from .declared import FOLDER, SUFFIX
 from .tidying import tidied
 from .writing import write_all
 

@@ -1,78 +1,232 @@
-"""Building: from declarations to the files of the application."""
+"""Building: from declarations to the files of the application, and what was edited in them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from difflib import unified_diff
+from functools import cache
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from ..codegen.files import application_files
-from ..problems import WelbikError
-from ..schema.model import Schema
-from ..schema.names import snake
-from .declarations import schema_of
-from .settings import Settings
-from .writing import Plan, carry_out, plan, read
+from .. import __version__
+from ..problems import WelbikError, did_you_mean
+from .declared import declared_texts
+from .planning import Plan, Wishes, plan
+from .record import Record, changes_of, inputs_of, read_record
+from .writing import prune, write_all
 
-Tell = Callable[[], None]
+if TYPE_CHECKING:
+    from ..schema.model import Schema
+    from .renaming import Renaming
+    from .settings import Settings
+
+Tell = Callable[[int], None]
+"""Hears of each model that is done, and how many there are."""
 
 
-def planned(settings: Settings, schema: Schema | None = None, tell: Tell = lambda: None) -> Plan:
-    """What building would write; raises WelbikError where the declarations have problems.
+@dataclass(frozen=True)
+class Asked:
+    """What was said on the command line of a build."""
 
-    `tell` hears of each model that is done.
-    """
+    mine: tuple[str, ...] = ()
+    theirs: tuple[str, ...] = ()
+    mark: bool = False
+    models: tuple[str, ...] = ()
+    parts: tuple[str, ...] = ()
+    """Of each model only these: model, form, controller, list, view, edit, remove, pages, tests."""
+
+    @property
+    def whole(self) -> bool:
+        return not self.models and not self.parts
+
+
+def planned(
+    settings: Settings,
+    schema: Schema | None = None,
+    tell: Tell = lambda models: None,
+    asked: Asked | None = None,
+) -> Plan:
+    """What building would write; raises WelbikError where the declarations have problems."""
+    asked = asked or Asked()
+    record = read_record(settings.root)
+    declared = declared_texts(settings.root)
+    inputs = _inputs(settings, declared)
+    if record.inputs == inputs:
+        # Nothing that it is built from changed: what was generated is what would be.
+        wanted: Mapping[str, str] = {name: texts[0].text for name, texts in record.files.items()}
+        renaming = None
+    else:
+        wanted, renaming = _generated(settings, schema, record, tell)
+    wishes = Wishes(
+        _in_project(settings, asked.mine),
+        _in_project(settings, asked.theirs),
+        asked.mark,
+        renaming.paths(wanted) if renaming else {},
+        renaming.text if renaming else lambda name, text: text,
+        _earlier(settings.package),
+        _selection(settings, schema, asked),
+    )
+    todo = plan(settings.root, wanted, record, wishes, _layout(settings.root))
+    found = todo.record
+    found.version, found.inputs = __version__, inputs if asked.whole else ""
+    found.declared = declared if asked.whole else record.declared
+    said = (record.version, record.inputs, record.declared)
+    todo.remembers |= (found.version, found.inputs, found.declared) != said
+    if renaming:
+        todo.renamed = renaming.left(todo)
+        todo.news = _news(record, todo)
+    return todo
+
+
+def _generated(
+    settings: Settings, schema: Schema | None, record: Record, tell: Tell
+) -> tuple[Mapping[str, str], Renaming]:
+    """Every file as it is declared, and what was renamed since the last build."""
+    from ..codegen.files import application_files
+    from .declarations import schema_of
+    from .renaming import renaming_of
+
+    found = schema or schema_of(settings.root)
+    files = application_files(found, settings.for_build(), lambda: tell(len(found.models)))
+    return files, renaming_of(settings, found, record)
+
+
+def _news(record: Record, todo: Plan) -> list[str]:
+    if not record.version or not todo.writes:
+        return []
+    from ..codegen.versions import news
+
+    return news(record.version, {one.generated for one in todo.of("updated", "merged")})
+
+
+def _inputs(settings: Settings, declared: Mapping[str, str]) -> str:
+    told = {name: str(value) for name, value in settings.for_build().items()}
+    csv = {
+        path.relative_to(settings.root).as_posix(): path.read_bytes().hex()
+        for path in sorted((settings.root / "data").rglob("*.csv"))
+    }
+    return inputs_of(declared, told, csv, _generator())
+
+
+@cache
+def _generator() -> str:
+    from ..codegen.versions import generator_digest
+
+    return generator_digest()
+
+
+def _earlier(package: str) -> Callable[[str], tuple[str, ...]]:
+    from ..codegen.versions import earlier
+
+    return lambda name: earlier(name.removeprefix(f"{package}/"))
+
+
+def _layout(root: Path) -> Callable[[dict[str, tuple[str, str]]], dict[str, str]]:
+    def layout(texts: dict[str, tuple[str, str]]) -> dict[str, str]:
+        from ..codegen.formatting import laid_out_like
+
+        return laid_out_like(texts, root)
+
+    return layout
+
+
+def _in_project(settings: Settings, names: tuple[str, ...]) -> tuple[str, ...]:
+    """Files as they are named in the project, wherever one stands."""
+    found = []
+    for name in names:
+        path = Path(name) if Path(name).is_absolute() else Path.cwd() / name
+        if not path.exists() and (settings.root / name).exists():
+            path = settings.root / name
+        try:
+            found.append(path.resolve().relative_to(settings.root).as_posix())
+        except ValueError:
+            raise WelbikError(f"{name} is not in {settings.root}", "name a file of it") from None
+    return tuple(found)
+
+
+def _selection(settings: Settings, schema: Schema | None, asked: Asked) -> Callable[[str], bool]:
+    """Which files a build is about."""
+    if asked.whole:
+        return lambda name: True
+    from ..codegen.files import part_of
+    from .declarations import schema_of
+
     schema = schema or schema_of(settings.root)
-    return plan(settings.root, application_files(schema, settings.for_build(), tell))
+    for name in asked.models:
+        if name not in schema.models:
+            near = did_you_mean(name, list(schema.models))
+            raise WelbikError(f"there is no model {name!r}", near, status=2)
+    own = {schema.models[name] for name in asked.models} or {*schema}
+
+    def wanted(name: str) -> bool:
+        model, part = part_of(schema, settings.package, name)
+        return model in own and (not asked.parts or bool({*part} & {*asked.parts}))
+
+    return wanted
 
 
 def build(
     settings: Settings,
     schema: Schema | None = None,
-    tell: Tell = lambda: None,
+    tell: Tell = lambda models: None,
     agreed: Callable[[Plan], bool] = lambda todo: True,
+    asked: Asked | None = None,
 ) -> Plan:
     """Writes what is declared; returns what was done.
 
     `agreed` is asked before the code of models goes that are not declared any more; where it
-    is not agreed to, nothing is written and WelbikError raised.
+    is not agreed to, nothing is written and WelbikError raised. So it is where lines clash that
+    nobody settled.
     """
-    todo = ready(settings, schema, tell, agreed)
-    carry_out_plan(settings, todo)
+    todo = ready(settings, schema, tell, agreed, asked)
+    carry_out(settings.root, todo)
     return todo
 
 
 def ready(
     settings: Settings,
     schema: Schema | None = None,
-    tell: Tell = lambda: None,
+    tell: Tell = lambda models: None,
     agreed: Callable[[Plan], bool] = lambda todo: True,
+    asked: Asked | None = None,
 ) -> Plan:
     """What `build` is about to write, agreed to: nothing is written yet."""
-    todo = planned(settings, schema, tell)
-    # What was renamed is not lost.
-    renamed = {snake(model.was) for model in schema or schema_of(settings.root) if model.was}
-    losses = [folder for folder in todo.losses if Path(folder).name not in renamed]
+    todo = planned(settings, schema, tell, asked)
+    losses = todo.losses
     if losses and not agreed(todo):
         raise WelbikError(
             f"no model asks for {', '.join(losses)} any more: that code would go",
             "bring the model back, or allow it: welbik build --allow-loss; nothing was written",
         )
+    if any(one.text is None for one in todo.clashes):
+        from .clashing import told_clashes
+
+        raise told_clashes(settings.root, todo, read_record(settings.root))
     return todo
 
 
-def carry_out_plan(settings: Settings, todo: Plan) -> None:
-    """Writes what is ready to be written."""
-    if todo or todo.record:
-        carry_out(settings.root, todo)
+def carry_out(root: Path, todo: Plan) -> None:
+    """Does what a plan says: either all of it, or nothing and a WelbikError."""
+    if not todo and not todo.remembers:
+        return
+    write, gone = changes_of(root, todo.record)
+    gone += [name for name in todo.removes if name not in todo.writes]
+    write_all(root, {**todo.writes, **write}, gone)
+    prune(root, gone)
 
 
-def differences(settings: Settings) -> Iterator[str]:
-    """The lines that building would change, and those that edited files lack, as unified diffs."""
-    todo = planned(settings)
-    for name, text in (todo.write | todo.edited).items():
-        old = read(settings.root / name) or ""
+def differences(settings: Settings, asked: Asked | None = None) -> Iterator[str]:
+    """The lines that building would change, as unified diffs; of clashes, both versions."""
+    todo = planned(settings, asked=replace(asked or Asked(), mark=True))
+    for one in todo.changes:
+        if not one.writes or one.text is None:
+            continue
+        old = one.old or one.name
         lines = unified_diff(
-            old.splitlines(), text.splitlines(), name, f"{name} (as declared)", lineterm=""
+            (one.before or "").splitlines(), one.text.splitlines(), old, one.name, lineterm=""
         )
         yield "\n".join(lines)
+    for name in todo.removes:
+        if name not in {one.old for one in todo.changes}:
+            yield f"--- {name}\n+++ (taken away)"

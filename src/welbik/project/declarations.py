@@ -14,9 +14,7 @@ from ..problems import WelbikError
 from ..schema.model import Schema
 from ..schema.resolve import resolve
 from .csv_rows import with_csv
-
-FOLDER = "models"
-SUFFIX = ".welbik"
+from .declared import FOLDER, SUFFIX
 
 
 class Declarations(NamedTuple):
@@ -49,6 +47,16 @@ def read_declarations(root: Path, instead: Mapping[str, str] | None = None) -> D
         tree.rows = [with_csv(rows, root, report) for rows in tree.rows]
     schema = resolve(trees, report)
     return Declarations(schema, report.problems(), len(sources))
+
+
+def schema_from(texts: Mapping[str, str]) -> Schema | None:
+    """The schema of declarations that are written down elsewhere; None where they make no sense."""
+    report = Report()
+    words = tuple(kinds())
+    schema = resolve(
+        [parse(Source(name, text), report, words) for name, text in texts.items()], report
+    )
+    return schema if schema.models else None
 
 
 def _source(path: Path, root: Path, report: Report, given: dict[str, str]) -> Source | None:

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from ..language.diagnostics import Edit, Problem
-from .declarations import SUFFIX, read_declarations
+from .declarations import read_declarations
+from .declared import SUFFIX
 from .writing import write_all
 
 _ROUNDS = 10

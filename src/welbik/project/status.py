@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ..codegen.files import application_files
 from ..migrations.drift import drift
 from ..migrations.run import pending
 from ..problems import WelbikError
 from ..schema.model import Schema
 from ..storage.backend import Database
+from .building import planned
 from .database import Change, database_place, declared_change, open_database
 from .declarations import read_declarations
+from .planning import Plan
 from .settings import Settings
-from .writing import Plan, plan
 
 
 @dataclass(frozen=True)
@@ -43,7 +43,7 @@ def status(settings: Settings) -> list[Finding]:
     said = f"{_count(len(schema.models), 'model')} in {_count(found.files, 'file')}"
     if not schema.models:
         return [Finding("declarations", "no model yet", 'welbik add Hive "name text 80"')]
-    code = plan(settings.root, application_files(schema, settings.for_build()))
+    code = planned(settings, schema)
     return [Finding("declarations", said), _code(code), *_database(settings, schema)]
 
 
@@ -52,20 +52,26 @@ def _count(number: int, noun: str) -> str:
 
 
 def _code(todo: Plan) -> Finding:
+    clashes = len(todo.clashes)
+    if clashes:
+        said = f"{_count(clashes, 'file')} where your lines and the declarations clash"
+        return Finding("code", said, "welbik build")
     parts = []
-    if todo.write:
-        parts.append(f"{_count(len(todo.write), 'file')} to write")
-    if todo.remove:
-        parts.append(f"{_count(len(todo.remove), 'file')} to take away")
-    if todo.write or todo.remove:
-        return Finding("code", ", ".join(parts), "welbik build")
-    if todo.edited:
-        return Finding(
-            "code",
-            f"{_count(len(todo.edited), 'edited file')} behind the declarations",
-            "welbik build --diff",
-        )
-    return Finding("code", "as declared")
+    for count, says in (
+        (len(todo.writes), "to write"),
+        (len(todo.of("gone")), "to take away"),
+    ):
+        if count:
+            parts.append(f"{_count(count, 'file')} {says}")
+    edited, out = len(todo.of("yours", "merged")), todo.of("out")
+    said = f"; {_count(edited, 'file')} with edits of yours" if edited else ""
+    if any(one.told for one in out):
+        said = f"{_count(len(out), 'file')} that you took out"
+        return Finding("code", said, f"welbik build --theirs {out[0].name}")
+    said += f"; {_count(len(out), 'file')} taken out" if out else ""
+    if parts:
+        return Finding("code", f"{', '.join(parts)}{said}", "welbik build")
+    return Finding("code", f"as declared{said}")
 
 
 def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:

@@ -8,12 +8,12 @@ from dataclasses import dataclass, field
 from ..data.fill import Filled, Tell
 from ..migrations.files import Migration
 from ..schema.model import Schema
-from .building import carry_out_plan, ready
+from .building import carry_out, ready
 from .declarations import schema_of
 from .filling import fill_project
 from .migrating import Asking, checked, migrate, possible_change
+from .planning import Plan
 from .settings import Settings
-from .writing import Plan
 
 
 @dataclass
@@ -46,7 +46,7 @@ def sync(
     done = Synced(ready(settings, schema, agreed=agreed))
     # Some of what rows have against it is known at the end of a migration alone.
     done.migrations = migrate(settings, asking, allow_loss=allow_loss)
-    carry_out_plan(settings, done.code)
+    carry_out(settings.root, done.code)
     built(done.code)
     if _wants_rows(schema):
         done.rows = fill_project(settings, schema_of(settings.root), tell)

@@ -11,7 +11,7 @@ from ..language.layout import tidy
 from ..language.parser import parse
 from ..language.source import Source, Span
 from ..problems import WelbikError
-from .declarations import FOLDER, SUFFIX
+from .declared import FOLDER, SUFFIX
 from .writing import write_all
 
 

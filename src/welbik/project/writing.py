@@ -1,8 +1,4 @@
-"""Files written all or nothing, and never over somebody's own lines.
-
-`.welbik/made/` keeps what was generated last, byte for byte. A file that still equals
-its copy there is ours to replace; one that does not was edited, and is left alone.
-"""
+"""Files written all or nothing, also where the process is killed."""
 
 from __future__ import annotations
 
@@ -10,99 +6,14 @@ import json
 import os
 import shutil
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from ..problems import WelbikError
 from .locking import alone
 
 _STAGING, _JOURNAL = "staging-", "journal.json"
-MADE = Path(".welbik") / "made"
-
-
-@dataclass
-class Plan:
-    """What building would do, by path in the project."""
-
-    write: dict[str, str] = field(default_factory=dict)
-    """New and changed files, with their text."""
-
-    new: set[str] = field(default_factory=set)
-    remove: list[str] = field(default_factory=list)
-    """Files that nothing declared asks for any more."""
-
-    edited: dict[str, str] = field(default_factory=dict)
-    """Files edited by hand that would change, with the text they do not get."""
-
-    forget: list[str] = field(default_factory=list)
-    """Edited files that nothing asks for any more: kept, and no longer ours."""
-
-    record: dict[str, str] = field(default_factory=dict)
-    """Files that are right on disk already, but not in the record."""
-
-    @property
-    def losses(self) -> list[str]:
-        """The folders of models that are gone, whose code would go with them."""
-        models = (Path(name).parent for name in self.remove if Path(name).name == "model.py")
-        return sorted(str(folder) for folder in models)
-
-    def __bool__(self) -> bool:
-        return bool(self.write or self.remove or self.edited or self.forget)
-
-
-def read(path: Path) -> str | None:
-    """A file's text, byte for byte; None where there is none or it is not UTF-8."""
-    try:
-        return path.read_bytes().decode()
-    except (FileNotFoundError, NotADirectoryError, UnicodeDecodeError):
-        return None
-    except IsADirectoryError:
-        raise WelbikError(
-            f"{path} is a folder, and a file of that name is to be written", "move the folder away"
-        ) from None
-
-
-def plan(root: Path, wanted: Mapping[str, str]) -> Plan:
-    """What it takes to have `wanted` on disk, without touching what was edited."""
-    found = Plan()
-    for name, text in wanted.items():
-        now, made = read(root / name), read(root / MADE / name)
-        if now is None and not (root / name).exists():
-            found.write[name] = text
-            found.new.add(name)
-        elif now == text:
-            if made != text:
-                found.record[name] = text
-        elif now is not None and now == made:
-            found.write[name] = text
-        elif made != text:
-            found.edited[name] = text
-    for name in sorted(_recorded(root) - wanted.keys()):
-        now = read(root / name)
-        if now is None:
-            found.forget.append(name)
-        elif now == read(root / MADE / name):
-            found.remove.append(name)
-        else:
-            found.forget.append(name)
-    return found
-
-
-def _recorded(root: Path) -> set[str]:
-    folder = root / MADE
-    return {str(path.relative_to(folder)) for path in folder.rglob("*") if path.is_file()}
-
-
-def carry_out(root: Path, todo: Plan) -> None:
-    """Does what a plan says: either all of it, or nothing and a WelbikError."""
-    targets = dict(todo.write)
-    targets |= {str(MADE / name): text for name, text in (todo.write | todo.record).items()}
-    gone = [*todo.remove, *(str(MADE / name) for name in (*todo.remove, *todo.forget))]
-    write_all(root, targets, gone)
-    for name in gone:
-        _prune((root / name).parent, root)
 
 
 def write_all(root: Path, targets: Mapping[str, str], gone: list[str] | None = None) -> None:
@@ -197,8 +108,13 @@ def finish_if_free(root: Path) -> None:
             finish(root)
 
 
+def prune(root: Path, gone: Iterable[str]) -> None:
+    """Takes away the folders that have become empty with files that are gone."""
+    for name in gone:
+        _prune((root / name).parent, root)
+
+
 def _prune(folder: Path, root: Path) -> None:
-    """Takes away folders that have become empty."""
     while (
         folder != root
         and folder.is_dir()

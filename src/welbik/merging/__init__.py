@@ -1,0 +1,1 @@
+"""What was written by hand and what is generated anew, brought together."""

@@ -1,0 +1,179 @@
+"""What was generated last, kept as the base of the next merge.
+
+`.welbik/base/` has one file a folder of the application, with a line for each file of that
+folder: its name, a digest, its text packed, and where somebody moved it. Lines are sorted, and
+one that two branches changed may stand there twice after they were brought together: either
+is a base that can be merged from.
+"""
+
+from __future__ import annotations
+
+import base64
+import zlib
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from hashlib import sha256
+from pathlib import Path, PurePosixPath
+
+FOLDER = Path(".welbik")
+EARLIER = FOLDER / "made"
+"""Where the first versions kept it, a file for each."""
+
+_BASE, _PACK, _BUILT = FOLDER / "base", ".pack", FOLDER / "built"
+_SAYS = "# What `welbik build` generated last: the next build merges from it. Commit it as it is.\n"
+_ATTRIBUTES = "* -diff linguist-generated merge=union\n"
+OUT = "-"
+"""The place of a file that somebody took out."""
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A file as it was generated: `place` is where it is now, if it was moved or taken out."""
+
+    digest: str
+    packed: str
+    place: str = ""
+
+    @property
+    def text(self) -> str:
+        return zlib.decompress(base64.b64decode(self.packed)).decode()
+
+
+@dataclass
+class Record:
+    """What was built last: by which version, from which declarations, and each file of it."""
+
+    version: str = ""
+    inputs: str = ""
+    """A digest of all that was built from; empty where that is not known."""
+
+    files: dict[str, list[Kept]] = field(default_factory=dict)
+    declared: dict[str, str] = field(default_factory=dict)
+    """The declarations that it was built from, by file."""
+
+    loose: list[str] = field(default_factory=list)
+    """Files of the form that the first versions kept."""
+
+    @property
+    def is_empty(self) -> bool:
+        return not self.files
+
+    def near(self, name: str, text: str | None) -> Kept | None:
+        """What a file was; of several bases the one that is nearest to its text now."""
+        found = self.files.get(name, [])
+        if len(found) < 2 or text is None:
+            return found[0] if found else None
+        digest = digest_of(text)
+        lines = {*text.splitlines()}
+        return min(
+            found,
+            key=lambda one: (one.digest != digest, len(lines ^ {*one.text.splitlines()})),
+        )
+
+
+def kept(text: str, place: str = "") -> Kept:
+    """A text as it is kept."""
+    packed = base64.b64encode(zlib.compress(text.encode(), 9)).decode()
+    return Kept(digest_of(text), packed, place)
+
+
+def digest_of(text: str) -> str:
+    return sha256(text.encode()).hexdigest()[:16]
+
+
+def read_record(root: Path) -> Record:
+    """The record of a project; an empty one where there is none, or nothing to be read of it."""
+    record = Record()
+    for path in sorted((root / _BASE).rglob(f"*{_PACK}")):
+        place = path.relative_to(root / _BASE).with_suffix("")
+        folder = "" if place == Path("_") else place.as_posix()
+        for name, one in _lines(path):
+            where = record.declared if folder == "models" else record.files
+            if where is record.declared:
+                record.declared[f"models/{name}"] = one.text
+            else:
+                record.files.setdefault(f"{folder}/{name}" if folder else name, []).append(one)
+    for key, value in _facts(root / _BUILT):
+        if key == "inputs":
+            # Two of them are of two branches: what is here was built from neither.
+            record.inputs = "" if record.inputs else value
+        elif key == "version" and (not record.version or value < record.version):
+            record.version = value
+    for path in (root / EARLIER).rglob("*"):
+        if path.is_file() and (text := _text(path)) is not None:
+            name = path.relative_to(root / EARLIER).as_posix()
+            record.loose.append((EARLIER / name).as_posix())
+            record.files.setdefault(name, [kept(text)])
+    return record
+
+
+def _lines(path: Path) -> Iterable[tuple[str, Kept]]:
+    seen = set()
+    for line in (_text(path) or "").splitlines():
+        parts = line.split("\t")
+        if len(parts) not in (3, 4) or line in seen or line.startswith("#"):
+            continue
+        seen.add(line)
+        one = Kept(*parts[1:])
+        try:
+            sound = digest_of(one.text) == one.digest
+        except (ValueError, zlib.error):
+            sound = False
+        if sound:
+            yield parts[0], one
+
+
+def _facts(path: Path) -> Iterable[tuple[str, str]]:
+    for line in (_text(path) or "").splitlines():
+        key, _, value = line.partition(" ")
+        yield key, value
+
+
+def _text(path: Path) -> str | None:
+    try:
+        return path.read_bytes().decode()
+    except (OSError, UnicodeDecodeError):
+        return None
+
+
+def as_files(record: Record) -> dict[str, str]:
+    """The files that say what a record says, by path in the project."""
+    folders: dict[str, list[str]] = defaultdict(list)
+    for name, texts in record.files.items():
+        path = PurePosixPath(name)
+        for one in texts:
+            folders[str(path.parent)].append(_line(path.name, one))
+    for name, text in record.declared.items():
+        folders["models"].append(_line(PurePosixPath(name).name, kept(text)))
+    found = {
+        (_BASE / ("_" if folder == "." else folder)).as_posix() + _PACK: _SAYS
+        + "".join(sorted(lines))
+        for folder, lines in folders.items()
+    }
+    found[(FOLDER / ".gitattributes").as_posix()] = _ATTRIBUTES
+    found[_BUILT.as_posix()] = f"version {record.version}\ninputs {record.inputs}\n"
+    return found
+
+
+def _line(name: str, one: Kept) -> str:
+    parts = [name, one.digest, one.packed, *([one.place] if one.place else [])]
+    return "\t".join(parts) + "\n"
+
+
+def changes_of(root: Path, record: Record) -> tuple[dict[str, str], list[str]]:
+    """What must be written and taken away so that the record on disk says the same."""
+    wanted = as_files(record)
+    write = {name: text for name, text in wanted.items() if _text(root / name) != text}
+    there = {path.relative_to(root).as_posix() for path in (root / _BASE).rglob(f"*{_PACK}")}
+    return write, [*sorted(there - wanted.keys()), *record.loose]
+
+
+def inputs_of(*texts: Mapping[str, str] | str) -> str:
+    """A digest of all that files are built from."""
+    found = sha256()
+    for one in texts:
+        pairs = sorted(one.items()) if isinstance(one, Mapping) else [("", one)]
+        for name, text in pairs:
+            found.update(f"{name}\0{text}\0".encode())
+    return found.hexdigest()[:16]
