@@ -45,15 +45,15 @@ def laid_out_like(texts: Mapping[str, tuple[str, str]], root: Path) -> dict[str,
     lines that are new are laid out alone.
     """
     return {
-        name: _like(root / name, before, text) if name.endswith(".py") else text
+        name: _like(root, name, before, text) if name.endswith(".py") else text
         for name, (before, text) in texts.items()
     }
 
 
-def _like(path: Path, before: str, text: str) -> str:
-    text = _sorted_imports(path, before, text)
-    if _ruff(path, before, "format") == before:
-        return _ruff(path, text, "format")
+def _like(root: Path, name: str, before: str, text: str) -> str:
+    text = _sorted_imports(root, name, before, text)
+    if _ruff(root, name, before, "format") == before:
+        return _ruff(root, name, text, "format")
     old, new = before.splitlines(), text.splitlines()
     stretches = [
         (start + 1, end)
@@ -61,22 +61,23 @@ def _like(path: Path, before: str, text: str) -> str:
         if tag in ("insert", "replace")
     ]
     for start, end in reversed(stretches):
-        text = _ruff(path, text, "format", f"--range={start}-{end}")
+        text = _ruff(root, name, text, "format", f"--range={start}-{end}")
     return text
 
 
-def _sorted_imports(path: Path, before: str, text: str) -> str:
+def _sorted_imports(root: Path, name: str, before: str, text: str) -> str:
     sort = ("check", "--select=I", "--fix")
-    return _ruff(path, text, *sort) if _ruff(path, before, *sort) == before else text
+    is_sorted = _ruff(root, name, before, *sort) == before
+    return _ruff(root, name, text, *sort) if is_sorted else text
 
 
-def _ruff(path: Path, text: str, *words: str) -> str:
-    """What ruff makes of a text by the rules that hold at a path; the text where it can't read it."""
+def _ruff(root: Path, name: str, text: str, *words: str) -> str:
+    """What ruff makes of a text by a project's rules; the text where it can't read it."""
     from ruff import find_ruff_bin
 
-    command = [find_ruff_bin(), *words, "--quiet", "--no-cache", f"--stdin-filename={path}", "-"]
-    folder = next((p for p in path.parents if p.is_dir()), None)
+    command = [find_ruff_bin(), *words, "--quiet", "--no-cache", f"--stdin-filename={root / name}"]
+    # From the project's folder: which modules are its own is looked for there.
     done = subprocess.run(
-        command, input=text, capture_output=True, text=True, check=False, cwd=folder
+        [*command, "-"], input=text, capture_output=True, text=True, check=False, cwd=root
     )
     return done.stdout if done.returncode == 0 and done.stdout else text

@@ -21,6 +21,9 @@ class Telling(Protocol):
     def key(self) -> str: ...
 
     @property
+    def subject(self) -> str: ...
+
+    @property
     def words(self) -> tuple[str, ...]: ...
 
 
@@ -38,6 +41,8 @@ def aligned(before: Sequence[T], after: Sequence[T], kind: Kind[T]) -> dict[int,
     for here, there in _named(before, after, kind, pairs):
         pairs[here] = there
     for here, there in _between(before, after, kind, pairs):
+        pairs[here] = there
+    for here, there in _about_the_same(before, after, pairs):
         pairs[here] = there
     for here, there in _moved(before, after, pairs):
         pairs[here] = there
@@ -81,25 +86,73 @@ def _between(
     """What was changed: it stands between the same neighbours, and looks like what it was."""
     taken = {*pairs.values()}
     for left, right in _gaps(pairs, len(before), len(after)):
-        mine = [n for n in range(*left) if n not in pairs]
-        theirs = [n for n in range(*right) if n not in taken]
-        if len(mine) == len(theirs):
-            fits = [
-                kind(before[m]) == kind(after[t])
-                and (not before[m].key or not after[t].key or alike(before[m], after[t]) >= _ALIKE)
-                for m, t in zip(mine, theirs, strict=True)
-            ]
-            if all(fits):
-                yield from zip(mine, theirs, strict=True)
-                continue
-        start = 0
-        for m in mine:
-            for n in range(start, len(theirs)):
-                t = theirs[n]
-                if kind(before[m]) == kind(after[t]) and alike(before[m], after[t]) >= _ALIKE:
-                    yield m, t
-                    start = n + 1
-                    break
+        mine = _by_kind(before, kind, [n for n in range(*left) if n not in pairs])
+        theirs = _by_kind(after, kind, [n for n in range(*right) if n not in taken])
+        for one in mine.keys() & theirs.keys():
+            yield from _changed(before, after, mine[one], theirs[one])
+
+
+def _by_kind(
+    pieces: Sequence[T], kind: Kind[T], places: Sequence[int]
+) -> dict[Hashable, list[int]]:
+    found = defaultdict(list)
+    for place in places:
+        found[kind(pieces[place])].append(place)
+    return found
+
+
+def _changed(
+    before: Sequence[T], after: Sequence[T], mine: Sequence[int], theirs: Sequence[int]
+) -> Iterator[tuple[int, int]]:
+    """Of pieces of one kind between the same neighbours those that are versions of each other."""
+    pairs = list(zip(mine, theirs, strict=False))
+    # As many as before are the same ones, unless their names say otherwise.
+    if len(mine) == len(theirs) and all(
+        not (before[m].key and after[t].key) or alike(before[m], after[t]) >= _ALIKE
+        for m, t in pairs
+    ):
+        yield from pairs
+        return
+    yield from _most_alike(before, after, mine, theirs)
+
+
+def _most_alike(
+    before: Sequence[T], after: Sequence[T], mine: Sequence[int], theirs: Sequence[int]
+) -> Iterator[tuple[int, int]]:
+    """The pairs, in order, that are alike enough and together the most alike."""
+    scores = {
+        (m, t): score
+        for m, one in enumerate(mine)
+        for t, other in enumerate(theirs)
+        if (score := alike(before[one], after[other])) >= _ALIKE
+    }
+    # The best that can be had of what comes after each place: the usual table, from its end.
+    best = [[0.0] * (len(theirs) + 1) for _ in range(len(mine) + 1)]
+    for m in range(len(mine) - 1, -1, -1):
+        for t in range(len(theirs) - 1, -1, -1):
+            paired = scores[m, t] + best[m + 1][t + 1] if (m, t) in scores else 0.0
+            best[m][t] = max(paired, best[m + 1][t], best[m][t + 1])
+    m = t = 0
+    while m < len(mine) and t < len(theirs):
+        if (m, t) in scores and best[m][t] == scores[m, t] + best[m + 1][t + 1]:
+            yield mine[m], theirs[t]
+            m, t = m + 1, t + 1
+        elif best[m][t] == best[m + 1][t]:
+            m += 1
+        else:
+            t += 1
+
+
+def _about_the_same(
+    before: Sequence[T], after: Sequence[T], pairs: dict[int, int]
+) -> Iterator[tuple[int, int]]:
+    """What is said of one thing, be it in other words: alone on both sides."""
+    taken = {*pairs.values()}
+    mine = Counter(one.subject for n, one in enumerate(before) if n not in pairs)
+    theirs = {one.subject: n for n, one in enumerate(after) if n not in taken and one.subject}
+    for n, one in enumerate(before):
+        if n not in pairs and mine[one.subject] == 1 and one.subject in theirs:
+            yield n, theirs.pop(one.subject)
 
 
 def _gaps(

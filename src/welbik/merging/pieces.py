@@ -97,6 +97,9 @@ class Item:
     behind: str = ""
     """What stands behind its comma on the same line."""
 
+    subject: str = ""
+    """What it is about, whatever it says of it: the name that a call is given first."""
+
     @property
     def source(self) -> str:
         return self.run.source
@@ -150,10 +153,7 @@ class Statement:
     line: int = field(default=0, compare=False)
     """Where it begins in its file, from 1 on."""
 
-    merged: bool = field(default=False, compare=False)
-    """Whether its text is of more than one version, and to be laid out anew."""
-
-    clash: bool = field(default=False, compare=False)
+    subject = ""
 
     @property
     def source(self) -> str:
@@ -166,10 +166,15 @@ class Statement:
         return f"{before}{''.join(one.source for one in self.clauses)}{self.close}"
 
     @cached_property
-    def content(self) -> str:
+    def says(self) -> str:
+        """What it says, whatever stands above it."""
         before = "\n".join(one.content for one in self.decorators)
         inner = "\n".join(one.content for one in self.clauses)
-        return f"{_remarks(self.lead)}{before}\n{inner}{self.close.strip()}"
+        return f"{before}\n{inner}{self.close.strip()}"
+
+    @cached_property
+    def content(self) -> str:
+        return f"{_remarks(self.lead)}{self.says}"
 
     @cached_property
     def words(self) -> tuple[str, ...]:

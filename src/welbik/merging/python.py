@@ -208,7 +208,16 @@ class _Reader:
 
 def _item(atoms: list[Word | Group], joint: str, behind: str) -> Item:
     run = Run(tuple(atoms))
-    return Item(run, _item_key(run), joint, behind)
+    return Item(run, _item_key(run), joint, behind, _subject(run))
+
+
+def _subject(run: Run) -> str:
+    """What a call is given first, where that is a text."""
+    last = run.atoms[-1]
+    if not isinstance(last, Group) or last.open != "(" or not last.items:
+        return ""
+    first = last.items[0].run.source.strip()
+    return first if first[:1] in "\"'" else ""
 
 
 def _item_key(run: Run) -> str:
@@ -216,11 +225,9 @@ def _item_key(run: Run) -> str:
     texts = [atom.text if isinstance(atom, Word) else atom.open for atom in run.atoms]
     if len(texts) > 2 and texts[1] in ("=", ":"):
         return texts[0] + texts[1]
-    if isinstance(run.atoms[-1], Group) and run.atoms[-1].open == "(" and run.atoms[-1].items:
+    if subject := _subject(run):
         # Fields and the like: told apart by their name, which comes first.
-        first = run.atoms[-1].items[0].run.source.strip()
-        if first[:1] in "\"'":
-            return f"{''.join(texts[:-1])}({first}"
+        return f"{''.join(texts[:-1])}({subject}"
     if len(texts) == 1 or texts[1:2] == ["as"]:
         return texts[0] if texts[0].isidentifier() else ""
     return ""

@@ -87,7 +87,7 @@ class Merge:
             if self.settle == "mark" and self.shown < len(self.clashes):
                 self.shown = len(self.clashes)
                 return _both(mine, mine.body, theirs.body)
-        return replace(mine, lead=lead, decorators=tuple(decorators), clauses=clauses, merged=True)
+        return replace(mine, lead=lead, decorators=tuple(decorators), clauses=clauses)
 
     def _place(self, first: int, base: str, mine: Statement, theirs: Statement) -> None:
         """Says of clashes in a statement on which of its lines they are."""
@@ -101,6 +101,10 @@ class Merge:
         self, base: Statement, mine: Statement | None, theirs: Statement | None
     ) -> Statement | None:
         """One side took it out, and the other changed it."""
+        left = mine or theirs
+        if left is not None and left.says == base.says:
+            # Only what stands above it was changed: that is kept where it is mine.
+            return Statement((), _above(mine.lead), line=mine.line) if mine else None
         texts = (mine.body if mine else "", theirs.body if theirs else "")
         line = mine.line if mine else self.near
         self.clashes.append(Clash(line, base.body, *texts, texts[1] or base.body))
@@ -182,7 +186,7 @@ class Merge:
     def _group(self, base: Group, mine: Group, theirs: Group) -> Group:
         items = _listed(
             base.items, mine.items, theirs.items,
-            lambda one: "", self._item, self._item_gone,
+            _item_kind, self._item, self._item_gone,
         )  # fmt: skip
         ends = theirs.ends if base.ends == mine.ends else mine.ends
         after = mine.after if mine.ends == ends else theirs.after
@@ -249,8 +253,9 @@ class Merge:
 def _alone(base: P | None, mine: P, theirs: P) -> P | None:
     """The version to take where one side alone changed something, or both the same."""
     if base is not None and base.content == mine.content:
-        # Laid out by hand, and not changed: it stays so.
-        return mine if base.content == theirs.content else theirs
+        # What is laid out by hand alone stays so.
+        by_hand = base.content == theirs.content and base.source != mine.source
+        return mine if by_hand else theirs
     if base is not None and base.content == theirs.content or mine.content == theirs.content:
         return mine
     return None
@@ -266,6 +271,8 @@ def _listed(
 ) -> list[T]:
     """Pieces in a row brought together: kept, taken out, put in, moved, each by itself."""
     here, there = aligned(base, mine, kind), aligned(base, theirs, kind)
+    _follow(here, there, mine, theirs)
+    _follow(there, here, theirs, mine)
     new_here = [n for n in range(len(mine)) if n not in {*here.values()}]
     new_there = [n for n in range(len(theirs)) if n not in {*there.values()}]
     twins = _twins(mine, theirs, new_here, new_there, kind)
@@ -313,6 +320,30 @@ def _ordered(theirs: Sequence[Id], mine: Sequence[Id], whole: int) -> list[Id]:
             known.add(one)
         last = one
     return found
+
+
+def _item_kind(item: Item) -> str:
+    """What an item can be a version of: a keyword of its own name, a text of a text, a call of a call."""
+    if item.key.endswith("="):
+        return item.key
+    if item.key.endswith(":"):
+        return ":"
+    last = item.run.atoms[-1]
+    if isinstance(last, Group):
+        return last.open
+    first = item.run.atoms[0].likeness[:1]
+    return "text" if first in "\"'" else "number" if first.isdigit() else "name"
+
+
+def _follow(
+    here: dict[int, int], there: dict[int, int], mine: Sequence[T], theirs: Sequence[T]
+) -> None:
+    """What looks taken out here, and stands here as the other side changed it, was changed so here."""
+    taken = {*here.values()}
+    new = {one.content: n for n, one in enumerate(mine) if n not in taken}
+    for n, place in there.items():
+        if n not in here and theirs[place].content in new:
+            here[n] = new.pop(theirs[place].content)
 
 
 def _twins(

@@ -1,0 +1,141 @@
+"""Merging: what was written by hand and what is declared otherwise both hold."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+from random import Random
+from tempfile import TemporaryDirectory
+
+from changed import changed
+from declared import understand
+from edits import Edit, edit
+from hypothesis import Phase, assume, given, settings
+from hypothesis import strategies as st
+from test_build import SETTINGS
+
+from welbik.codegen.files import application_files
+from welbik.codegen.formatting import laid_out_like
+from welbik.merging.files import merged, pieces_of
+from welbik.schema.model import Schema
+
+SOURCES = Path(__file__).parent.parent / "src/welbik"
+TEXTS = [p for p in SOURCES.rglob("*") if p.suffix in (".py", ".html", ".css", ".js")]
+
+
+def _files(schema: Schema) -> dict[str, str]:
+    """What differs from project to project."""
+    made = application_files(schema, SETTINGS)
+    return {
+        name: text for name, text in made.items() if "/kit/" not in name and "/look/" not in name
+    }
+
+
+def test_a_file_in_pieces_is_the_same_file() -> None:
+    assert len(TEXTS) > 100
+    for path in TEXTS:
+        text = path.read_text("utf-8")
+        assert pieces_of(path.name, text).source == text, path
+
+
+@given(changed(), st.integers(0, 2**32))
+@settings(max_examples=12, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+def test_an_edit_and_a_change_both_survive(pair: tuple[str, str], seed: int) -> None:
+    schemas = []
+    for text in pair:
+        schema, problems = understand(text)
+        assume(not problems and schema.models)
+        schemas.append(schema)
+    before, after = map(_files, schemas)
+    random = Random(seed)
+    names = sorted(name for name in before if name in after and before[name] != after[name])
+    assume(names)
+    done: dict[str, str] = {}
+    for name in random.sample(names, min(6, len(names))):
+        base, theirs = before[name], after[name]
+        one = edit(name, base, random)
+        if one is None:
+            continue
+        found = merged(name, base, one.text, theirs)
+        if found.clashes:
+            told = [(c.base, c.mine, c.theirs) for c in found.clashes]
+            assert _both_changed(one, base, theirs), (one.what, told)
+            continue
+        assert one.kept(found.text), f"{one.what} is lost in {name}"
+        done[name] = one.undo(found.text)
+        # Merged once more from the same base nothing is doubled, and nothing clashes.
+        assert merged(name, base, found.text, theirs) == found
+    with TemporaryDirectory() as folder:
+        # What is a module of the project's own, and sorted so, is known by its files.
+        _written(Path(folder), after)
+        pairs = {name: (after[name], text) for name, text in done.items()}
+        for name, text in laid_out_like(pairs, Path(folder)).items():
+            assert text == after[name], name
+
+
+def _written(folder: Path, files: dict[str, str]) -> None:
+    for name, text in files.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(text, "utf-8")
+
+
+def _both_changed(one: Edit, base: str, theirs: str) -> bool:
+    """Whether an edit is of something that the change takes away or says otherwise."""
+    if one.what in ("statement", "label"):
+        return base.count(one.within) != theirs.count(one.within)
+    return one.what in ("argument", "attribute", "style", "item", "element")
+
+
+DEMO = (Path(__file__).parent.parent / "src/welbik/demo/hives.welbik").read_text("utf-8")
+CHANGES = [
+    ("integer 4..24, required, default 11", "integer 4..30, required, default 11"),
+    ("integer 4..24, required, default 11", 'integer 4..24, required, default 12, hint "Combs"'),
+    ("    reason      text 200", "    reason      text 300"),
+    (
+        "    reason      text 200",
+        '    weight      number 0..200, unit "kg"\n    reason      text 200',
+    ),
+    ("Two letters, a dash, four digits", "Two letters, a dash and then four digits"),
+    ("image up to 4 MB", 'image up to 2 MB, label "Picture"'),
+    (
+        'comb        one of drawn | foundation | empty "Empty", default drawn',
+        'comb        one of drawn | foundation | empty "No comb"',
+    ),
+    (
+        "    list code, apiary, kind, frames, total_kg",
+        "    list code, apiary, frames, opened, total_kg",
+    ),
+    ("    filter kind, frames, opened", "    filter kind, opened"),
+    ("    search code, apiary.name", "    search code, reason"),
+]
+
+
+def test_edits_of_the_statement_that_a_change_is_of_are_merged_too() -> None:
+    """Nine of ten by themselves: two keyword arguments, two items of a list, two attributes."""
+    before = _files(understand(DEMO)[0])
+    tried = clashed = 0
+    for old, new in CHANGES:
+        assert old in DEMO
+        after = _files(understand(DEMO.replace(old, new))[0])
+        for name in ("form.py", "controller.py", "model.py", "pages/list.html"):
+            path = f"bees/hive/{name}"
+            base, theirs = before[path], after[path]
+            for seed in range(25 if base != theirs else 0):
+                one = edit(path, base, Random(seed))
+                if one is None or not _statements(path, base, one.text) & _statements(
+                    path, base, theirs
+                ):
+                    continue
+                tried += 1
+                clashed += bool(merged(path, base, one.text, theirs).clashes)
+    assert tried > 100
+    assert clashed <= tried / 10, f"{clashed} of {tried}"
+
+
+def _statements(name: str, base: str, other: str) -> set[int]:
+    """Which of the outermost statements, or of a page's lines, are others."""
+    if name.endswith(".html"):
+        lines = base.split("\n")
+        return {n for n, line in enumerate(lines) if line not in other.split("\n")}
+    kept = {ast.dump(one) for one in ast.parse(other).body}
+    return {n for n, one in enumerate(ast.parse(base).body) if ast.dump(one) not in kept}
