@@ -28,6 +28,9 @@ class Edit:
     within: str = ""
     """What it was done to: once that is declared no more, nobody can have both."""
 
+    on: Callable[[str], str] = lambda text: text
+    """What the same does to a text where nothing can be undone: something was taken out."""
+
 
 def edit(name: str, text: str, random: Random) -> Edit | None:
     """Some edit of a file; None where it has nothing for the one that came up."""
@@ -98,6 +101,44 @@ def _remark(text: str, random: Random) -> Edit:
 
 def _item(text: str, random: Random) -> Edit | None:
     """An item more in a list that has a line for each."""
+    fits = _items(text)
+    if not fits:
+        return None
+    line, match = random.choice(fits)
+    word = _number(random)
+    found = _put_in("item", text, line, f'{match[1]}"{word}",\n')
+    out = re.compile(rf'"{word}",\s*|,\s*"{word}"')
+    return replace(found, undo=lambda one: out.sub("", one))
+
+
+def _out(text: str, random: Random) -> Edit | None:
+    """An item less."""
+    lines = text.splitlines(keepends=True)
+    fits = [line for line, _ in _items(text) if lines.count(lines[line - 1]) == 1]
+    return _taken_out("out", text, lines[random.choice(fits) - 1]) if fits else None
+
+
+def _element_out(text: str, random: Random) -> Edit | None:
+    """An element less: a cell, a field of the form."""
+    lines = text.splitlines(keepends=True)
+    fits = [
+        line
+        for line in lines
+        if re.match(r" *(<td.*</td>|\{\{ .* \}\}|<p.*</p>|<h1.*</h1>)$", line)
+        and lines.count(line) == 1
+    ]
+    return _taken_out("out", text, random.choice(fits)) if fits else None
+
+
+def _taken_out(what: str, text: str, line: str) -> Edit:
+    def without(one: str) -> str:
+        return "".join(other for other in one.splitlines(keepends=True) if other != line)
+
+    return Edit(what, without(text), lambda one: one, lambda one: line not in one, line, without)
+
+
+def _items(text: str) -> list[tuple[int, re.Match[str]]]:
+    """The items of lists and calls that have a line of their own, with where that is."""
     places = [
         (line, match)
         for line, match in enumerate(map(_ITEM.match, text.splitlines()), 1)
@@ -114,16 +155,9 @@ def _item(text: str, random: Random) -> Edit | None:
         (item.lineno, item.col_offset)
         for node in ast.walk(tree)
         if isinstance(node, ast.Call)
-        for item in node.args
+        for item in node.args[1:]
     ]
-    fits = [(line, m) for line, m in places if (line, len(m[1])) in inner]
-    if not fits:
-        return None
-    line, match = random.choice(fits)
-    word = _number(random)
-    found = _put_in("item", text, line, f'{match[1]}"{word}",\n')
-    out = re.compile(rf'"{word}",\s*|,\s*"{word}"')
-    return replace(found, undo=lambda one: out.sub("", one))
+    return [(line, m) for line, m in places if (line, len(m[1])) in inner]
 
 
 _ITEM = re.compile(r"( +)(.*),$")
@@ -200,6 +234,6 @@ def _line(text: str, random: Random) -> Edit | None:
 
 
 _Way = Callable[[str, Random], "Edit | None"]
-_PYTHON: list[_Way] = [_statement, _method, _function, _remark, _item, _argument, _words]
-_TEMPLATE: list[_Way] = [_element, _attribute, _style]
+_PYTHON: list[_Way] = [_statement, _method, _function, _remark, _item, _argument, _words, _out]
+_TEMPLATE: list[_Way] = [_element, _attribute, _style, _element_out]
 _LINES: list[_Way] = [_line]

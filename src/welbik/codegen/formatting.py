@@ -77,7 +77,8 @@ def _ruff(root: Path, name: str, text: str, *words: str) -> str:
 
     command = [find_ruff_bin(), *words, "--quiet", "--no-cache", f"--stdin-filename={root / name}"]
     # From the project's folder: which modules are its own is looked for there.
+    # As bytes: line ends stay as they are.
     done = subprocess.run(
-        [*command, "-"], input=text, capture_output=True, text=True, check=False, cwd=root
+        [*command, "-"], input=text.encode(), capture_output=True, check=False, cwd=root
     )
-    return done.stdout if done.returncode == 0 and done.stdout else text
+    return done.stdout.decode() if done.returncode == 0 and done.stdout else text

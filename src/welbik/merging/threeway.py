@@ -271,8 +271,7 @@ def _listed(
 ) -> list[T]:
     """Pieces in a row brought together: kept, taken out, put in, moved, each by itself."""
     here, there = aligned(base, mine, kind), aligned(base, theirs, kind)
-    _follow(here, there, mine, theirs)
-    _follow(there, here, theirs, mine)
+    _agree(here, there, base, mine, theirs)
     new_here = [n for n in range(len(mine)) if n not in {*here.values()}]
     new_there = [n for n in range(len(theirs)) if n not in {*there.values()}]
     twins = _twins(mine, theirs, new_here, new_there, kind)
@@ -320,6 +319,59 @@ def _ordered(theirs: Sequence[Id], mine: Sequence[Id], whole: int) -> list[Id]:
             known.add(one)
         last = one
     return found
+
+
+def _loosen(
+    here: dict[int, int],
+    there: dict[int, int],
+    base: Sequence[T],
+    mine: Sequence[T],
+    theirs: Sequence[T],
+) -> None:
+    """What looks changed here, and was put in by the other side just so, was put in here too."""
+    taken = {*there.values()}
+    new = {one.content for n, one in enumerate(theirs) if n not in taken}
+    for n, place in list(here.items()):
+        if mine[place].content in new and base[n].content != mine[place].content:
+            del here[n]
+
+
+def _item_kind(item: Item) -> str:
+    """What an item can be a version of: a keyword of its own name, a text of a text, a call of a call."""
+    if item.key.endswith("="):
+        return item.key
+    if item.key.endswith(":"):
+        return ":"
+    last = item.run.atoms[-1]
+    if isinstance(last, Group):
+        return last.open
+    first = item.run.atoms[0].likeness[:1]
+    return "text" if first in "\"'" else "number" if first.isdigit() else "name"
+
+
+def _agree(
+    here: dict[int, int],
+    there: dict[int, int],
+    base: Sequence[T],
+    mine: Sequence[T],
+    theirs: Sequence[T],
+) -> None:
+    """What both sides have alike and the base has not is one thing: what it was there, it was here.
+
+    So a change that was made by hand already, or merged already, is found again.
+    """
+    known = {one.content for one in base}
+    places = {one.content: n for n, one in enumerate(mine) if one.content not in known}
+    was_here = {place: n for n, place in here.items()}
+    was_there = {place: n for n, place in there.items()}
+    for place, one in enumerate(theirs):
+        at = places.get(one.content)
+        if at is None or was_here.get(at) == was_there.get(place):
+            continue
+        if at in was_here and here.get(was_here[at]) == at:
+            del here[was_here[at]]
+        if place in was_there:
+            here[was_there[place]] = at
 
 
 def _item_kind(item: Item) -> str:

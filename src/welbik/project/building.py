@@ -13,7 +13,7 @@ from .. import __version__
 from ..problems import WelbikError, did_you_mean
 from .declared import declared_texts
 from .planning import Plan, Wishes, plan
-from .record import Record, changes_of, inputs_of, read_record
+from .record import OUT, Record, changes_of, inputs_of, read_record
 from .writing import prune, write_all
 
 if TYPE_CHECKING:
@@ -52,7 +52,7 @@ def planned(
     record = read_record(settings.root)
     declared = declared_texts(settings.root)
     inputs = _inputs(settings, declared)
-    if record.inputs == inputs:
+    if record.inputs == inputs and not asked.theirs and not _is_back(settings, record):
         # Nothing that it is built from changed: what was generated is what would be.
         wanted: Mapping[str, str] = {name: texts[0].text for name, texts in record.files.items()}
         renaming = None
@@ -77,6 +77,15 @@ def planned(
         todo.renamed = renaming.left(todo)
         todo.news = _news(record, todo)
     return todo
+
+
+def _is_back(settings: Settings, record: Record) -> bool:
+    """Whether a file is there that was taken out: its record is of the day that it went."""
+    return any(
+        one.place == OUT and (settings.root / name).exists()
+        for name, texts in record.files.items()
+        for one in texts
+    )
 
 
 def _generated(
