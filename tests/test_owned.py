@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+import tarfile
 from pathlib import Path
 
 import pytest
-from conftest import Project
+from conftest import HERE, Project
 
 FORM = "bees/hive/form.py"
 LIST = "bees/hive/pages/list.html"
@@ -264,3 +265,68 @@ def test_no_two_files_are_taken_for_one(tmp_path: Path, built: Project) -> None:
     built.run("build")
     assert "Keeper" in built.read("bees/hive/pages/mine.html")
     assert "Keeper" not in built.read(LIST)
+
+
+EDITS = [
+    (FORM, '"frames", "Frames"', '"frames", "Combs"'),
+    (LIST, "New hive</a>", "Add a hive</a>"),
+    (LIST, '        {{ lists.sort_heading(listing, "keeper", "Keeper") }}\n', ""),
+    (
+        LIST,
+        '        <td data-label="Keeper"><a href="{{ row.keeper_id | at(\'keeper.view_page\') }}">'
+        "{{ row.keeper | show }}</a></td>\n",
+        "",
+    ),
+    (
+        "bees/hive/controller.py",
+        '@pages.get("")',
+        '@pages.get("/count")\ndef count_page() -> str:\n    """How many hives there are."""\n'
+        '    return str(session().scalar(sa.select(sa.func.count(Hive.id))))\n\n\n@pages.get("")',
+    ),
+    (
+        "bees/hive/controller.py",
+        "from .form import form",
+        "from ..kit.database import session\nfrom .form import form",
+    ),
+    (
+        "bees/hive/model.py",
+        "    def __str__(self)",
+        "    @property\n    def is_full(self) -> bool:\n        return self.frames > 10\n\n"
+        "    def __str__(self)",
+    ),
+    ("bees/kit/words.py", '"""', '"""Ours: '),
+]
+"""What was done to the projects that earlier versions built, in `projects/`."""
+
+
+@pytest.mark.parametrize("version", ["0.3", "0.4"])
+def test_a_project_that_an_earlier_version_built_is_brought_up(
+    tmp_path: Path, version: str
+) -> None:
+    old, new = Project(tmp_path / "old"), Project(tmp_path / "new")
+    with tarfile.open(HERE / f"projects/built-by-{version}.tar.gz") as archive:
+        archive.extractall(old.root, filter="data")
+    for name in (DECLARED, "welbik.toml"):
+        new.write(name, old.read(name))
+    new.run("build")
+    said = old.run("build").stdout
+    assert "your edits kept" in said and "bees/kit/words.py" in said
+    assert "PostgreSQL and MariaDB" in said
+    for name, was, mine in EDITS:
+        text = new.read(name)
+        assert was in text
+        new.write(name, text.replace(was, mine, 1))
+    css = "bees/look/static/site.css"
+    new.write(css, new.read(css) + "\n/* ours */\n.lead { font-style: italic; }\n")
+    # As if it had been built today, and edited then.
+    mine, theirs = old.files(), new.files()
+    assert {name for name in mine if name.startswith("bees/")} == {
+        name for name in theirs if name.startswith("bees/")
+    }
+    for name in theirs:
+        if name.startswith(("bees/", "tests/")):
+            assert mine[name].split() == theirs[name].split(), name
+    assert not (old.root / ".welbik/made").exists()
+    assert "Nothing to write" in old.run("build").stdout
+    old.python("-m", "ruff", "check", "bees", "tests")
+    old.python("-m", "ruff", "format", "--check", "bees", "tests")

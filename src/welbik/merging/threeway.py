@@ -13,6 +13,7 @@ from typing import TypeVar
 
 from .aligning import T, aligned, common
 from .pieces import Block, Clause, Group, Item, Run, Statement, Word
+from .wrapping import exchanged, nearest
 
 Atom = Word | Group
 P = TypeVar("P", bound=Word | Group | Run | Item | Clause | Statement | Block)
@@ -56,14 +57,39 @@ class Merge:
         """Statements brought together."""
         if (one := _alone(base, mine, theirs)) is not None:
             return one
-        statements = _listed(
-            base.statements,
-            mine.statements,
-            theirs.statements,
-            lambda one: (one.kind,),
-            self._statement,
-            self._statement_gone,
-        )
+        new = (_new(base, mine), _new(base, theirs))
+        within: dict[int, Statement] = {}
+
+        def gone(
+            was: Statement, here: Statement | None, there: Statement | None
+        ) -> Statement | None:
+            # Perhaps it only stands within something now that was put round it.
+            changed, wrappers = (there, new[0]) if here is None else (here, new[1])
+            if here is None and there is None:
+                for wrapper in (*new[0], *new[1]):
+                    outer = within.get(id(wrapper), wrapper)
+                    inner = nearest(was, outer)
+                    if inner is not None and inner.says == was.says:
+                        # One side put something round it, and the other took it out.
+                        within[id(wrapper)] = exchanged(outer, inner, None)
+                return None
+            for wrapper in wrappers:
+                inner = nearest(was, within.get(id(wrapper), wrapper))
+                if inner is not None and changed is not None:
+                    sides = (inner, changed) if here is None else (changed, inner)
+                    whole = self._statement(was, *sides)
+                    outer = within.get(id(wrapper), wrapper)
+                    within[id(wrapper)] = exchanged(outer, inner, replace(whole, lead=inner.lead))
+                    return None
+            return self._statement_gone(was, here, there)
+
+        statements = [
+            within.get(id(one), one)
+            for one in _listed(
+                base.statements, mine.statements, theirs.statements,
+                lambda one: (one.kind,), self._statement, gone,
+            )
+        ]  # fmt: skip
         tail = self._between(base.tail, mine.tail, theirs.tail)
         return Block(tuple(_apart(statements, (base, mine, theirs))), tail)
 
@@ -102,7 +128,9 @@ class Merge:
     ) -> Statement | None:
         """One side took it out, and the other changed it."""
         left = mine or theirs
-        if left is not None and left.says == base.says:
+        if left is None:
+            return None
+        if left.says == base.says:
             # Only what stands above it was changed: that is kept where it is mine.
             return Statement((), _above(mine.lead), line=mine.line) if mine else None
         texts = (mine.body if mine else "", theirs.body if theirs else "")
@@ -206,6 +234,8 @@ class Merge:
         return replace(mine, run=run, behind=behind)
 
     def _item_gone(self, base: Item, mine: Item | None, theirs: Item | None) -> Item | None:
+        if mine is None and theirs is None:
+            return None
         texts = [one.source.strip() if one else "" for one in (base, mine, theirs)]
         was, here, there = texts
         self.clashes.append(Clash(self.near, was, here, there, there or was))
@@ -282,7 +312,9 @@ def _listed(
         t = theirs[there[n]] if n in there else None
         if m is not None and t is not None:
             ids["base", n] = both(was, m, t)
-        elif (m or t or was).content != was.content and (left := gone(was, m, t)) is not None:
+        elif (m is None and t is None or (m or t or was).content != was.content) and (
+            left := gone(was, m, t)
+        ) is not None:
             ids["base", n] = left
     ids.update({("theirs", n): theirs[n] for n in new_there})
     ids.update({("mine", n): mine[n] for n in new_here if n not in twins})
@@ -372,19 +404,6 @@ def _agree(
             del here[was_here[at]]
         if place in was_there:
             here[was_there[place]] = at
-
-
-def _item_kind(item: Item) -> str:
-    """What an item can be a version of: a keyword of its own name, a text of a text, a call of a call."""
-    if item.key.endswith("="):
-        return item.key
-    if item.key.endswith(":"):
-        return ":"
-    last = item.run.atoms[-1]
-    if isinstance(last, Group):
-        return last.open
-    first = item.run.atoms[0].likeness[:1]
-    return "text" if first in "\"'" else "number" if first.isdigit() else "name"
 
 
 def _follow(
@@ -487,6 +506,17 @@ def _nothing(like: Statement) -> Statement:
     if like.kind not in ("from", "import"):
         atoms = []
     return Statement((replace(first, run=Run(tuple(atoms)), block=block),), key=like.key)
+
+
+def _new(base: Block, side: Block) -> list[Statement]:
+    """What one side put in that has a block of its own."""
+    pairs = aligned(base.statements, side.statements, lambda one: (one.kind,))
+    taken = {*pairs.values()}
+    return [
+        one
+        for n, one in enumerate(side.statements)
+        if n not in taken and any(clause.block for clause in one.clauses)
+    ]
 
 
 def _apart(statements: Sequence[Statement], sides: Sequence[Block]) -> Iterator[Statement]:

@@ -105,6 +105,8 @@ def read_record(root: Path) -> Record:
             name = path.relative_to(root / EARLIER).as_posix()
             record.loose.append((EARLIER / name).as_posix())
             record.files.setdefault(name, [kept(text)])
+    if record.loose and not record.version:
+        record.version = "0"
     return record
 
 
