@@ -143,6 +143,60 @@ def test_a_build_that_is_killed_is_finished_or_was_never_begun(tmp_path: Path, a
     }
 
 
+_FAILING = """
+import errno, os, pathlib, sys
+from welbik.problems import WelbikError
+from welbik.project import building, planning, record
+root, at, seen = pathlib.Path(sys.argv[1]), int(sys.argv[2]), [0]
+def writes(event, given):
+    if event in ("os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.chmod"):
+        return True
+    return event == "open" and isinstance(given[2], int) and given[2] & (os.O_WRONLY | os.O_RDWR)
+def fail(event, given):
+    if writes(event, given) and str(root) in str(given):
+        seen[0] += 1
+        if seen[0] == at:
+            raise OSError(errno.ENOSPC, "No space left on device", str(given[0]))
+wanted = {f"f{n}.py": "new" for n in range(3)} | {"pages/deep/g.html": "new"}
+todo = planning.plan(root, wanted, record.read_record(root))
+sys.addaudithook(fail)
+try:
+    building.carry_out(root, todo)
+except WelbikError as error:
+    print("refused:", error.message)
+print("reached" if seen[0] >= at else "all of it")
+"""
+
+
+def test_a_write_that_fails_anywhere_leaves_the_old_files_or_the_new(tmp_path: Path) -> None:
+    before = {f"f{n}.py": "old" for n in range(2)} | {"gone.py": "old"}
+    after = {f"f{n}.py": "new" for n in range(3)} | {"pages/deep/g.html": "new"}
+    refused = 0
+    for at in range(1, 100):
+        root = tmp_path / str(at)
+        root.mkdir()
+        carry_out(root, _planned(root, before))
+        done = subprocess.run(
+            [sys.executable, "-c", _FAILING, root, str(at)],
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        with alone(root):
+            finish(root)
+        assert _disk(root) == (before if "refused" in done.stdout else after), at
+        assert {path.name for path in (root / ".welbik").iterdir()} == {
+            ".gitattributes",
+            "base",
+            "built",
+        }
+        assert not any(one.state == "clash" for one in _planned(root, after).changes)
+        refused += "refused" in done.stdout
+        if "all of it" in done.stdout:
+            break
+    assert at > refused > 15
+
+
 def test_the_next_command_finishes_what_was_broken_off(built: Project) -> None:
     staging = built.root / ".welbik" / "staging-left"
     staging.mkdir()

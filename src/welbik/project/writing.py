@@ -75,7 +75,9 @@ def _move(source: Path | None, target: Path) -> None:
 
 def _take_down(staging: Path) -> None:
     # Without its journal nobody goes on with it, whatever else is left of it.
-    (staging / _JOURNAL).unlink(missing_ok=True)
+    # Where even that fails all is done again by the next command, to the same end.
+    with suppress(OSError):
+        (staging / _JOURNAL).unlink(missing_ok=True)
     shutil.rmtree(staging, ignore_errors=True)
 
 
