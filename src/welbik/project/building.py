@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from .. import __version__
 from ..problems import WelbikError, did_you_mean
 from .declared import declared_texts
-from .planning import Plan, Wishes, plan
+from .planning import AsRecorded, Plan, Wishes, plan
 from .record import OUT, Record, changes_of, inputs_of, read_record
 from .writing import prune, write_all
 
@@ -54,7 +54,7 @@ def planned(
     inputs = _inputs(settings, declared)
     if record.inputs == inputs and not asked.theirs and not _is_back(settings, record):
         # Nothing that it is built from changed: what was generated is what would be.
-        wanted: Mapping[str, str] = {name: texts[0].text for name, texts in record.files.items()}
+        wanted: Mapping[str, str] = AsRecorded(record)
         renaming = None
     else:
         wanted, renaming = _generated(settings, schema, record, tell)

@@ -135,6 +135,22 @@ class Wishes:
         return "mark"
 
 
+class AsRecorded(Mapping[str, str]):
+    """The files that a record has, as what is wanted."""
+
+    def __init__(self, record: Record) -> None:
+        self.record = record
+
+    def __getitem__(self, name: str) -> str:
+        return self.record.files[name][0].text
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.record.files)
+
+    def __len__(self) -> int:
+        return len(self.record.files)
+
+
 def read(path: Path) -> str | None:
     """A file's text, byte for byte; None where there is none or it is not UTF-8."""
     try:
@@ -156,7 +172,7 @@ def plan(
 ) -> Plan:
     """What it takes to have what is `wanted` on disk, and what was edited too.
 
-    `layout` lays out merged files as their edited versions were: name, that version and the merged.
+    With nothing wanted but what the record says, `wanted` may be `AsRecorded`. `layout` lays out merged files as their edited versions were: name, that version and the merged.
     """
     return _Planner(root, wanted, record, wishes or Wishes(), layout).plan()
 
@@ -179,9 +195,13 @@ class _Planner:
             declared=self.record.declared,
             loose=self.record.loose,
         )
-        for name, text in self.wanted.items():
+        for name in self.wanted:
             if not self.wishes.only(name):
                 continue
+            if isinstance(self.wanted, AsRecorded) and self._is_as_recorded(name):
+                found.changes.append(Change(name, "same", generated=name))
+                continue
+            text = self.wanted[name]
             old = old_names.get(name, "")
             known = name if name in record.files or old not in record.files else old
             change = self._change(name, known, text)
@@ -198,6 +218,16 @@ class _Planner:
         found.record = record
         found.remembers = record.files != self.record.files or bool(self.record.loose)
         return found
+
+    def _is_as_recorded(self, name: str) -> bool:
+        """Whether a file is just what it was when it was built: no text need be unpacked."""
+        (one, *others) = self.record.files[name]
+        if others or one.place:
+            return False
+        try:
+            return digest_of((self.root / name).read_bytes()) == one.digest
+        except OSError:
+            return False
 
     def _kept(self, change: Change, known: str, text: str) -> Kept:
         if change.state == "out":

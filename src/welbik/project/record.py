@@ -13,6 +13,7 @@ import zlib
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from hashlib import sha256
 from pathlib import Path, PurePosixPath
 
@@ -35,9 +36,18 @@ class Kept:
     packed: str
     place: str = ""
 
-    @property
+    @cached_property
     def text(self) -> str:
-        return zlib.decompress(base64.b64decode(self.packed)).decode()
+        """Its text; empty where the line was damaged."""
+        try:
+            text = zlib.decompress(base64.b64decode(self.packed)).decode()
+        except (ValueError, zlib.error):
+            return ""
+        return text if digest_of(text) == self.digest else ""
+
+    @property
+    def is_sound(self) -> bool:
+        return bool(self.text) or self.digest == _NOTHING
 
 
 @dataclass
@@ -62,9 +72,12 @@ class Record:
     def near(self, name: str, text: str | None) -> Kept | None:
         """What a file was; of several bases the one that is nearest to its text now."""
         found = self.files.get(name, [])
+        digest = digest_of(text) if text is not None else ""
+        if len(found) == 1 and found[0].digest == digest:
+            return found[0]
+        found = [one for one in found if one.is_sound]
         if len(found) < 2 or text is None:
             return found[0] if found else None
-        digest = digest_of(text)
         lines = {*text.splitlines()}
         return min(
             found,
@@ -78,8 +91,12 @@ def kept(text: str, place: str = "") -> Kept:
     return Kept(digest_of(text), packed, place)
 
 
-def digest_of(text: str) -> str:
-    return sha256(text.encode()).hexdigest()[:16]
+def digest_of(text: str | bytes) -> str:
+    data = text.encode() if isinstance(text, str) else text
+    return sha256(data).hexdigest()[:16]
+
+
+_NOTHING = digest_of("")
 
 
 def read_record(root: Path) -> Record:
@@ -117,13 +134,7 @@ def _lines(path: Path) -> Iterable[tuple[str, Kept]]:
         if len(parts) not in (3, 4) or line in seen or line.startswith("#"):
             continue
         seen.add(line)
-        one = Kept(*parts[1:])
-        try:
-            sound = digest_of(one.text) == one.digest
-        except (ValueError, zlib.error):
-            sound = False
-        if sound:
-            yield parts[0], one
+        yield parts[0], Kept(*parts[1:])
 
 
 def _facts(path: Path) -> Iterable[tuple[str, str]]:
