@@ -156,7 +156,10 @@ def _view(model: Model) -> str:
     return "\n".join([*lines, _template(model, "return render_template", "view", arguments)])
 
 
-_KIT = ("beside", "bins", "bulk", "filters", "links", "lists", "places", "removal", "rows", "tabs")
+_KIT = (
+    *("beside", "bins", "bulk", "filters", "links", "lists"),
+    *("places", "removal", "rows", "tabs", "trees"),
+)
 _PLACE = "place=beside.here(LIST, row)"
 
 

@@ -22,7 +22,8 @@ from .formatting import formatted
 from .html import title
 from .locales import locale_constants
 from .model_code import model_context
-from .page_code import pages_context
+from .needed import needed
+from .page_code import has_uploads, pages_context, tree_of
 from .python import call, doc, from_import, line
 from .rule_code import rules_context
 from .tests_code import supply_context, test_imports, tests_context
@@ -87,10 +88,11 @@ def application_files(
             tell()
         return found
 
+    made_files = kept_apart(schema, made)
     copied: dict[str, str] = {}
     for name in COPIED:
         copied.update(_copied(_blueprint() / name, f"{package}/{name}"))
-    return formatted(copied | kept_apart(schema, made))
+    return formatted(needed(copied, made_files, package) | made_files)
 
 
 PARTS = ("model", "form", "rules", "controller", "pages", *_PAGES, "tests")
@@ -198,12 +200,17 @@ def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:
         if model.pages
     ]
     listed = [m for m in schema if "list" in m.pages and m.menu is not None]
+    features = ["attachments"] if any(map(has_uploads, schema)) else []
+    features += ["trees"] if any(map(tree_of, schema)) else []
     entries = [call("", _menu_entry(model), indent=4, tail=",") for model in listed]
     menu = "MENU = [\n" + "".join(f"{entry}\n" for entry in entries) + "]"
     menu = menu if entries else "MENU: site.Menu = []"
     return {
         "docstring": doc(site_title),
-        "imports": sorted([*imports, "from .kit import site"], key=lambda line: line.split()[1]),
+        "features": features,
+        "imports": sorted(
+            [*imports, from_import(".kit", ["site", *features])], key=lambda line: line.split()[1]
+        ),
         "models_imports": [from_import(f".{model.folder}.model", [model.name]) for model in models],
         "model_names": sorted(schema.models),
         "menu": menu,

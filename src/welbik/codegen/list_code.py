@@ -57,7 +57,7 @@ def page_list(schema: Schema, model: Model) -> ListCode:
         options["more"] = f"{{{', '.join(f'{quote(p)}: {quote(h)}' for p, h in more.items())}}}"
     tree = tree_of(model)
     if tree:
-        options["tree"] = f"{model.name}.{tree.key_attribute}"
+        options["tree"] = f"trees.Nesting({model.name}.{tree.key_attribute})"
     return _list("LIST", query, options, models)
 
 

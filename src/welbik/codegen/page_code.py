@@ -62,7 +62,7 @@ def _shown(
         return f"{{{{ pieces.names({row}.{member.attribute}) }}}}"
     if isinstance(member, Field) and member.kind.upload:
         shown = member.kind.shown if whole else "upload"
-        return f"{{{{ pieces.{shown}({row}.{member.attribute}) }}}}"
+        return f"{{{{ uploads.{shown}({row}.{member.attribute}) }}}}"
     if isinstance(member, Field) and member.shape is not None:
         if not whole:
             return f"{{{{ {row}.{member.attribute} | default([], true) | length }}}}"
@@ -227,6 +227,12 @@ def has_bin(model: Model) -> bool:
     return "bin" in model.keeps and "remove" in model.pages
 
 
+def _shows_uploads(schema: Schema, model: Model) -> bool:
+    """Whether uploads may be shown on its pages: its own, or those of rows that belong to it."""
+    below = [c.child for c in model.collections] + [many.target for many in model.many]
+    return any(map(has_uploads, [model, *(schema.models[name] for name in below)]))
+
+
 def has_uploads(model: Model) -> bool:
     """Whether its form sends files."""
     return any(field.kind.upload for field in model.fields)
@@ -285,6 +291,7 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
         "new_title": quote(f"New {model.singular}"),
         "help": html.text(model.help),
         "uploads": has_uploads(model),
+        "shows_uploads": _shows_uploads(schema, model),
         "placed": is_placed(model) and owner is None,
         "bin": has_bin(model),
         "blockable": _may_be_refused(schema, model),

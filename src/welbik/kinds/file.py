@@ -45,7 +45,7 @@ class File(Kind):
         return Stored("json")
 
     def column(self) -> str:
-        return "columns.Upload()"
+        return "uploads.Column()"
 
     def default(self, given: Bound, report: Report) -> None:
         report.add("wrong-value", "an upload has no default", given.span, "take it out")

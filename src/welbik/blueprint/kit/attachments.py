@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path, PurePath
 from typing import Any, ClassVar
 
-from flask import current_app
+from flask import Flask, current_app
 from itsdangerous import BadData, URLSafeTimedSerializer
 
-from . import formats, guard, images, shelves, uploads
+from . import formats, guard, images, shelves, sweeping, uploads
+from .database import on_stored
 from .fields import Field, Refused
 
 _REFUSED = "!"
@@ -29,6 +30,21 @@ class File(Field):
     suffixes: tuple[str, ...] = ()
     held_by: str = ""
     control: ClassVar[str] = "file"
+    macros: ClassVar[str] = "look/uploads.html"
+    copied: ClassVar[bool] = False
+    returns: ClassVar[bool] = False
+    shared: ClassVar[bool] = False
+
+    def of(self, table: str) -> File:
+        return replace(self, held_by=table)
+
+    def room(self) -> int:
+        return self.largest
+
+    def settle(self, row: Any) -> None:
+        upload = getattr(row, self.column)
+        if upload is not None:
+            uploads.settle(upload.digest)
 
     def sent(self, form: Any, files: Any) -> str:
         """The note of a new upload, else the text of the one that is there unless it is to go."""
@@ -56,7 +72,7 @@ class File(Field):
         return str(self._signer().dumps([name, size, kind, digest]))
 
     def too_large(self) -> str:
-        return f"At most {shown_size(self.largest)}, please."
+        return f"At most {uploads.shown_size(self.largest)}, please."
 
     def kind_of(self, draft: Path, name: str) -> str:
         """The type of an upload; raises Refused where it is none of those asked for."""
@@ -146,8 +162,8 @@ class Image(File):
         return {"accept": super().limits()["accept"] or "image/*"}
 
 
-def shown_size(size: int) -> str:
-    for unit, word in ((1000**3, "GB"), (1000**2, "MB"), (1000, "kB")):
-        if size >= unit:
-            return f"{size / unit:.3g} {word}"
-    return f"{size} bytes"
+def serve(app: Flask) -> None:
+    """Gives the site what uploads need: their addresses, and clearing away what no row has."""
+    app.register_blueprint(uploads.pages)
+    app.jinja_env.filters.update(show_size=uploads.shown_size)
+    on_stored(app, sweeping.sweep)

@@ -19,8 +19,6 @@ from flask import (
 from flask.typing import ResponseReturnValue
 
 from . import cells, chosen, fragments, history, links, places, removal
-from .attachments import File
-from .embedded import Parts
 from .forms import Entry, Form
 from .lists import List
 from .together import AT_ONCE, Together
@@ -109,7 +107,7 @@ def _settable(form: Form) -> dict[str, Any]:
     return {
         name: field
         for name, field in form.fields.items()
-        if not (field.unique or field.fixed or isinstance(field, File | Parts))
+        if field.shared and not (field.unique or field.fixed)
     }
 
 

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import datetime as dt
 from decimal import Decimal
-from typing import Any
 from uuid import UUID
 
 import sqlalchemy as sa
 from sqlalchemy import DateTime, Dialect, Integer, Numeric, Time, Uuid
-from sqlalchemy.types import JSON, TypeDecorator, TypeEngine
+from sqlalchemy.types import TypeDecorator, TypeEngine
 
 from . import clock, dialects
-from .uploads import Stored
 
 
 class Exact(TypeDecorator[Decimal]):
@@ -133,23 +131,6 @@ class Duration(TypeDecorator[dt.timedelta]):
         self, value: int | None, dialect: Dialect
     ) -> dt.timedelta | None:
         return None if value is None else dt.timedelta(seconds=int(value))
-
-
-class Upload(TypeDecorator[Stored]):
-    """What is known of an uploaded file; its bytes lie in the site's folder."""
-
-    impl = JSON(none_as_null=True)
-    cache_ok = True
-
-    def process_bind_param(
-        self, value: Stored | None, dialect: Dialect
-    ) -> dict[str, Any] | None:
-        return None if value is None else value._asdict()
-
-    def process_result_value(
-        self, value: dict[str, Any] | None, dialect: Dialect
-    ) -> Stored | None:
-        return None if value is None else Stored(**value)
 
 
 def today() -> sa.BindParameter[dt.date]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any, ClassVar
 from uuid import UUID
 
@@ -199,3 +199,14 @@ def _fingerprints() -> list[str]:
             return list(connection.scalars(query.order_by(column("number"))))
         except DBAPIError:
             return []
+
+
+def on_stored(app: Flask, work: Callable[[], None]) -> None:
+    """Has something done each time that a change was stored."""
+    app.extensions.setdefault("stored", []).append(work)
+
+
+def stored() -> None:
+    """Tells whoever waits for it that a change was stored."""
+    for work in current_app.extensions.get("stored", ()):
+        work()

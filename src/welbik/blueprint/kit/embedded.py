@@ -60,6 +60,7 @@ class Parts(Field):
     part: Sequence[Field] = ()
     rules: Sequence[tuple[str, str, Callable[[Any], bool]]] = ()
     control: ClassVar[str] = "parts"
+    shared: ClassVar[bool] = False
 
     def sent(self, form: Any, files: Any) -> str:
         numbers = set()

@@ -9,7 +9,6 @@ from typing import Any, NamedTuple
 from sqlalchemy import Select, select
 
 from . import conflicts, fragments, guard, rules
-from .attachments import File
 from .database import live, session
 from .fields import Field, Refused
 from .relations import Reference
@@ -111,7 +110,7 @@ class Filled:
         found = {n: t for n, t in earlier.items() if n in fields and t != self.typed[n]}
         for name, text in found.items():
             field = fields[name]
-            if not (field.owned or field.fixed or isinstance(field, File)):
+            if not (field.owned or field.fixed or not field.returns):
                 self.typed[name] = text
                 self.earlier.append(name)
 

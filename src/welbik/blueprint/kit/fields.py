@@ -80,6 +80,18 @@ class Field:
 
     control: ClassVar[str] = "input"
     input_type: ClassVar[str] = "text"
+    macros: ClassVar[str] = ""
+    """The template that has its control, where it is none that all fields share."""
+
+    copied: ClassVar[bool] = True
+    """Whether a copy of a row begins with it."""
+
+    returns: ClassVar[bool] = True
+    """Whether an earlier version brings it back."""
+
+    shared: ClassVar[bool] = True
+    """Whether it can be set on several rows at once."""
+
     never: ClassVar[re.Pattern[str]] = ONE_LINE
 
     @property
@@ -142,6 +154,17 @@ class Field:
 
     def complete(self, values: dict[str, Any], row: Any) -> None:
         """Fills in what follows from other values once all are read."""
+
+    def of(self, table: str) -> Field:
+        """The field as one of a table's form."""
+        return self
+
+    def room(self) -> int:
+        """The bytes that a request may be larger by because of it."""
+        return 0
+
+    def settle(self, row: Any) -> None:
+        """What is to be done before the row with its value is stored for good."""
 
     def first(self) -> str:
         """What the control of a new row starts with."""
@@ -275,6 +298,8 @@ class Phone(Field):
 @dataclass(frozen=True, kw_only=True)
 class Slug(Field):
     """A word of an address: made from another field where it is left empty."""
+
+    copied: ClassVar[bool] = False
 
     source: str = ""
 

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any
 
 from flask import current_app, request
 from sqlalchemy import select
 
 from . import drafts, fragments, guard, history, notes, rules
-from .attachments import File
 from .database import live, session
 from .entries import Asked, Unique
-from .fields import Field, Slug
+from .fields import Field
 from .relations import key_of
 from .saving import Entry
 
@@ -34,15 +32,9 @@ class Form:
         unique: Sequence[Unique] = (),
     ) -> None:
         self.model = model
-        held_by = model.__tablename__
-        self.fields = {
-            field.name: replace(field, held_by=held_by)
-            if isinstance(field, File)
-            else field
-            for field in fields
-        }
+        self.fields = {field.name: field.of(model.__tablename__) for field in fields}
         self.asked = Asked(model, self.fields, rules, unique)
-        guard.allow_body(sum(f.largest for f in fields if isinstance(f, File)))
+        guard.allow_body(sum(field.room() for field in fields))
         history.label(model, {field.name: field.label for field in fields})
 
     def entry(self, row: Any) -> Entry:
@@ -72,9 +64,7 @@ class Form:
         if row is None:
             return {}
         fields = self.fields.items()
-        own = {
-            n for n, f in fields if f.unique or f.address or isinstance(f, File | Slug)
-        }
+        own = {n for n, f in fields if f.unique or f.address or not f.copied}
         return {n: f.typed(getattr(row, f.column)) for n, f in fields if n not in own}
 
     def _owned(self, row: Any) -> dict[str, str]:

@@ -17,7 +17,7 @@ from flask import current_app, make_response, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import cells, counting, export, expressions, paging, places, trees, words
+from . import cells, counting, export, expressions, paging, places, words
 from .database import session
 from .filters import Choice, Filter
 from .lists import List
@@ -123,7 +123,7 @@ class Listing:
             and not self.narrowed
         )
         if self.as_tree:
-            self.matching = self.matching.where(kind.tree.is_(None))
+            self.matching = self.matching.where(kind.tree.column.is_(None))
         if asked is not None:
             return
         self.counted = self._count()
@@ -317,7 +317,7 @@ class Listing:
         """The rows as they are shown, each with how far it stands below the first ones."""
         if not self.as_tree:
             return [(row, 0) for row in self.rows]
-        return trees.nested(self.kind, self.rows, self.sort)
+        return list(self.kind.tree.lines(self.kind, self.rows, self.sort))
 
     @property
     def place(self) -> str:

@@ -21,7 +21,7 @@ class List:
     path. `columns` has for each path its heading, and what it is sorted by; `first` are the
     sort keys used when none is asked. What its `form` asks for can be shown besides, and
     what `more` has headings for.
-    `tree` is the column that leads to the row above, of rows that stand below each other.
+    `tree` tells how rows stand below each other, where they do.
     """
 
     def __init__(

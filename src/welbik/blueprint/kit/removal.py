@@ -14,8 +14,8 @@ import sqlalchemy as sa
 from flask import flash, request
 from sqlalchemy.exc import IntegrityError
 
-from . import clock, rules, sweeping
-from .database import Base, live, session
+from . import clock, rules
+from .database import Base, live, session, stored
 
 _NAMED = 5
 _UNDONE_MOST = 50
@@ -296,7 +296,7 @@ def remove_all(found: Effects, model: Any, which: Any) -> bool:
     except IntegrityError:
         session().rollback()
         return False
-    sweeping.sweep()
+    stored()
     return done
 
 

@@ -17,11 +17,8 @@ from . import (
     places,
     rules,
     sent,
-    sweeping,
-    uploads,
 )
-from .attachments import File
-from .database import session
+from .database import session, stored
 from .entries import Filled
 from .fields import Field
 from .relations import Reference
@@ -57,11 +54,12 @@ class Entry(Filled):
         try:
             if not self.store(row):
                 return False
-            self._settle_uploads(row)
+            for field in self.form.fields.values():
+                field.settle(row)
             session().commit()
             if request.form.get("_then") == "new":
                 g.again = self._kept_for_next()
-            sweeping.sweep()
+            stored()
             if change_of_old and hasattr(row, "HISTORY"):
                 self._offer_undo(row, noted)
         except IntegrityError:
@@ -95,12 +93,6 @@ class Entry(Filled):
             if isinstance(f, Reference) and not (f.owned or f.unique)
         ]
         return {name: self.typed[name] for name in related if self.typed[name]}
-
-    def _settle_uploads(self, row: Any) -> None:
-        for field in self.form.fields.values():
-            upload = getattr(row, field.column) if isinstance(field, File) else None
-            if upload is not None:
-                uploads.settle(upload.digest)
 
     def store(self, row: Any) -> bool:
         """Puts the row into the transaction; false, and nothing done, if a rule breaks by it."""

@@ -16,7 +16,6 @@ from .. import settings
 from . import (
     again,
     assets,
-    attachments,
     chosen,
     database,
     fragments,
@@ -27,8 +26,6 @@ from . import (
     overview,
     places,
     shield,
-    trees,
-    uploads,
 )
 from .rows import InBin
 from .show import amount, show, upper
@@ -64,7 +61,6 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         amount=amount,
         upper_first=upper,
         at=links.at,
-        show_size=attachments.shown_size,
     )
     app.jinja_env.globals.update(
         title=settings.TITLE,
@@ -77,8 +73,6 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         move_url=links.move_url,
         list_url=places.list_url,
         asked_return=links.asked_return,
-        above=trees.above,
-        below=trees.below,
         can_make=links.can_make,
         asked_fragment=fragments.asked,
         is_stale=guard.is_stale,
@@ -103,7 +97,6 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
     again.keep_trying(app)
     assets.serve(app)
     shield.put_around(app)
-    app.register_blueprint(uploads.pages)
 
     @app.get("/")
     def start_page() -> str:

@@ -11,7 +11,6 @@ from typing import Any
 from sqlalchemy import select
 
 from . import shelves, uploads
-from .columns import Upload
 from .database import Base, session
 
 _KEPT_SECONDS = 2 * shelves.KEPT_SECONDS
@@ -47,5 +46,5 @@ def _age(path: Any) -> float:
 def _columns() -> Iterator[Any]:
     for mapper in Base.registry.mappers:
         for attribute in mapper.column_attrs:
-            if isinstance(attribute.columns[0].type, Upload):
+            if isinstance(attribute.columns[0].type, uploads.Column):
                 yield getattr(mapper.class_, attribute.key)

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
 import sqlalchemy as sa
+from flask import Flask
 
 from . import paging
 from .database import live, session
@@ -36,6 +37,22 @@ class Tree(NamedTuple):
     more: bool
 
 
+class Nesting:
+    """How the rows of a list stand below each other: by the column that leads to the row above."""
+
+    def __init__(self, column: Any) -> None:
+        self.column = column
+
+    def lines(self, kind: Any, tops: Sequence[Any], sort: str) -> list[tuple[Any, int]]:
+        """The rows without any above, and all below them, each with its depth."""
+        return _nested(kind, tops, sort)
+
+
+def serve(app: Flask) -> None:
+    """Gives the pages what they show of rows above and below."""
+    app.jinja_env.globals.update(above=above, below=below)
+
+
 def above(row: Any, column: Any) -> Sequence[Any]:
     """The ancestors of a row, the farthest first, in one query."""
     model = type(row)
@@ -49,12 +66,12 @@ def above(row: Any, column: Any) -> Sequence[Any]:
     )
 
 
-def nested(kind: Any, tops: Sequence[Any], sort: str) -> list[tuple[Any, int]]:
+def _nested(kind: Any, tops: Sequence[Any], sort: str) -> list[tuple[Any, int]]:
     """Rows of a list and all below them, each behind the one above it, with its depth.
 
     `tops` are rows without any above; `sort` says the order of those beside each other.
     """
-    model, column = kind.model, kind.tree
+    model, column = kind.model, kind.tree.column
     start = sa.select(model.id, sa.literal(1).label("deep"))
     start = start.where(column.in_([row.id for row in tops]))
     tree = start.cte("tree", recursive=True)

@@ -12,9 +12,11 @@ import re
 import tempfile
 from contextlib import suppress
 from pathlib import Path
-from typing import IO, NamedTuple
+from typing import IO, Any, NamedTuple
 
 from flask import Blueprint, Response, abort, current_app, send_file
+from sqlalchemy import Dialect
+from sqlalchemy.types import JSON, TypeDecorator
 
 from . import formats
 from .shelves import Shelf
@@ -37,6 +39,23 @@ class Stored(NamedTuple):
 
     def __str__(self) -> str:
         return self.name
+
+
+class Column(TypeDecorator[Stored]):
+    """What is known of an uploaded file; its bytes lie in the site's folder."""
+
+    impl = JSON(none_as_null=True)
+    cache_ok = True
+
+    def process_bind_param(
+        self, value: Stored | None, dialect: Dialect
+    ) -> dict[str, Any] | None:
+        return None if value is None else value._asdict()
+
+    def process_result_value(
+        self, value: dict[str, Any] | None, dialect: Dialect
+    ) -> Stored | None:
+        return None if value is None else Stored(**value)
 
 
 def folder() -> Path:
@@ -102,3 +121,10 @@ def file_page(digest: str, kind: str, name: str) -> Response:
     answer.cache_control.private = True
     answer.headers["Content-Security-Policy"] = "default-src 'none'; sandbox"
     return answer
+
+
+def shown_size(size: int) -> str:
+    for unit, word in ((1000**3, "GB"), (1000**2, "MB"), (1000, "kB")):
+        if size >= unit:
+            return f"{size / unit:.3g} {word}"
+    return f"{size} bytes"
