@@ -89,6 +89,33 @@ def test_ten_fields_and_two_relations_stay_short(make: Callable[[str], Project])
     assert lines <= 155
 
 
+def test_a_project_has_no_code_for_what_it_does_not_declare(
+    make: Callable[[str], Project],
+) -> None:
+    project = make("model Note\n    title text 80, required\n")
+    project.run("build")
+    names = {name for name in project.files() if name.startswith(("bees/", "tests/"))}
+    for word in ("upload", "attach", "image", "tree", "bin", "tabs", "embed", "logic", "sweep"):
+        assert not [name for name in names if word in name.rpartition("/")[2]], word
+    sizes = {
+        "bees/kit/": 6_850,
+        "bees/look/": 1_350,
+        "bees/note/": 220,
+        "tests/": 1_400,
+    }
+    for folder, most in sizes.items():
+        found = [name for name in names if name.startswith(folder) and "htmx" not in name]
+        lines = sum(project.read(name).count("\n") for name in found)
+        assert most * 0.8 < lines <= most, (folder, lines)
+    project.declare(
+        "model Note\n    title text 80, required\n    above -> Note\n    photo image\n    keep bin\n"
+    )
+    project.run("build")
+    names = {*project.files()} - names
+    for name in ("attachments", "uploads", "images", "trees", "bins", "sweeping"):
+        assert f"bees/kit/{name}.py" in names
+
+
 def test_building_again_writes_nothing(built: Project) -> None:
     before = {path: path.stat().st_mtime_ns for path in built.root.rglob("*")}
     assert "Nothing to write" in built.run("build").stdout

@@ -22,6 +22,7 @@ from welbik.schema import samples
 DOCUMENTS = [
     "README.md",
     "docs/migrations.md",
+    "docs/code.md",
     "docs/language.md",
     "docs/tutorial.md",
     "CONTRIBUTING.md",

@@ -37,6 +37,9 @@ class Stored(NamedTuple):
     type: str
     digest: str
 
+    # What shows it.
+    macros = "look/uploads.html"
+
     def __str__(self) -> str:
         return self.name
 
