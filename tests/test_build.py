@@ -60,8 +60,9 @@ def test_whatever_is_declared_the_code_is_clean(text: str) -> None:
 
 def test_the_copied_files_are_clean_too(built: Project) -> None:
     _lint(built.root)
-    for path in (HERE.parent / "src/welbik/blueprint/kit").glob("*.py"):
-        assert built.read(f"bees/kit/{path.name}") == path.read_text("utf-8")
+    for path in (built.root / "bees/kit").glob("*.py"):
+        copied = HERE.parent / "src/welbik/blueprint/kit" / path.name
+        assert path.read_text("utf-8") == copied.read_text("utf-8")
 
 
 def test_the_application_imports_nothing_of_welbik(built: Project) -> None:

@@ -66,7 +66,8 @@ def test_edges_that_cannot_be_had_are_not_tried(empty: Project) -> None:
     empty.run("init", "edges")
     project = Project(empty.root / "edges")
     project.write("models/edges.welbik", (HERE / "projects" / "edges.welbik").read_text("utf-8"))
-    said = _complete(project, "edges")
+    # What it is typed like, others have.
+    said = _complete(project, "edges", typed=False)
     assert "passed" in said and "skipped" not in said
 
 
@@ -74,7 +75,8 @@ def test_the_demo_does_everything_and_says_what_there_is(empty: Project) -> None
     said = empty.run("demo", "--once").stdout
     assert "passed" in said and "failed" not in said
     assert "5,135 rows" in said
-    again = empty.run("demo", "--once").stdout
+    # Some of its tests once more, to see that it can be.
+    again = empty.run("demo", "--once", PYTEST_ADDOPTS="-k tables").stdout
     assert "Found the project" in again and "Nothing to add" in again
     assert "5,135 rows" in again
 

@@ -241,6 +241,7 @@ def _preview(todo: Plan) -> None:
         for one in todo.changes
         if one.state != "same" and not (one.state == "out" and not one.told)
     ]
+    shown.sort(key=lambda one: (one.state == "yours", one.name))
     for one in shown:
         more, less = one.counts() if one.text is not None or one.state == "gone" else (0, 0)
         state = paint(_ROLES.get(one.state, "muted"), f"{_WORDS[one.state]:<8}")

@@ -117,7 +117,10 @@ def main() -> None:
     try:
         sys.exit(cli.main(standalone_mode=False, color=color) or 0)
     except WelbikError as error:
-        click.secho(f"welbik: {error.message}", fg="bright_red", err=True, color=color)
+        first, *more = error.message.split("\n")
+        click.secho(f"welbik: {first}", fg="bright_red", err=True, color=color)
+        for line in more:
+            click.echo(line, err=True)
         if error.remedy:
             click.echo(f"        {error.remedy}", err=True)
         sys.exit(error.status)

@@ -16,8 +16,7 @@ from .record import Record
 _SHOWN = 12
 _LINES = 4
 _REMEDY = (
-    "settle it by file: --mine FILE keeps your lines, --theirs FILE takes the declared ones;"
-    " or have both in the files between marks: welbik build --mark"
+    "keep yours with --mine FILE, take the declared with --theirs FILE, or see both with --mark"
 )
 
 
