@@ -330,3 +330,32 @@ def test_a_project_that_an_earlier_version_built_is_brought_up(
     assert "Nothing to write" in old.run("build").stdout
     old.python("-m", "ruff", "check", "bees", "tests")
     old.python("-m", "ruff", "format", "--check", "bees", "tests")
+
+
+def test_a_project_laid_out_by_other_rules_stays_so(built: Project, tmp_path: Path) -> None:
+    """Other quotes and longer lines everywhere: what is declared since comes in those."""
+    rules = '\n[tool.ruff]\nline-length = 130\n\n[tool.ruff.format]\nquote-style = "single"\n'
+    built.write("pyproject.toml", built.read("pyproject.toml") + rules)
+    built.python("-m", "ruff", "format", "-q", "bees", "tests")
+    _wider(built)
+    built.replace(DECLARED, "list code, keeper, frames", "list code, keeper, frames, opened")
+    built.replace(DECLARED, "    opened ", "    weight  number 0..200\n    opened ")
+    built.run("build")
+    new = Project(tmp_path / "new")
+    for name in (DECLARED, "welbik.toml"):
+        new.write(name, built.read(name))
+    new.run("build")
+    new.write("pyproject.toml", new.read("pyproject.toml") + rules)
+    new.python("-m", "ruff", "format", "-q", "bees", "tests")
+    mine, theirs = built.files(), new.files()
+    for name in theirs:
+        if name.startswith(("bees/", "tests/")):
+            assert mine[name].decode() == theirs[name].decode(), name
+
+
+def test_what_a_project_needs_besides_is_kept(built: Project) -> None:
+    built.replace("pyproject.toml", '"tzdata"]', '"tzdata", "flask-login"]')
+    built.replace("welbik.toml", "sqlite:///bees.db", "postgresql://bees@localhost/bees")
+    built.run("build")
+    wanted = '"tzdata", "psycopg[binary]>=3.1", "flask-login"]'
+    assert wanted in built.read("pyproject.toml")

@@ -7,9 +7,13 @@ and groups, a group has items, and an item is a run again.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
+
+
+_QUOTED = re.compile(r"(?s)([A-Za-z]{0,2})'([^'\"\\\\]*)'")
 
 
 @dataclass(frozen=True)
@@ -26,12 +30,13 @@ class Word:
     @property
     def content(self) -> str:
         """What it says, however it is laid out."""
-        return _remarks(self.before) + self.text
+        return _remarks(self.before) + self.likeness
 
-    @property
+    @cached_property
     def likeness(self) -> str:
-        """What another is taken for the same by, in a run."""
-        return self.text
+        """What another is taken for the same by, in a run: quotes of either kind say the same."""
+        found = _QUOTED.fullmatch(self.text)
+        return f'{found[1]}"{found[2]}"' if found else self.text
 
 
 @dataclass(frozen=True)
@@ -206,7 +211,7 @@ class Block:
 def _words(run: Run) -> Iterator[str]:
     for atom in run.atoms:
         if isinstance(atom, Word):
-            yield atom.text
+            yield atom.likeness
         else:
             for item in atom.items:
                 yield from _words(item.run)

@@ -132,8 +132,8 @@ class _Reader:
         line = self.next.line
         decorators: list[Statement] = []
         while self.next.text == "@":
-            clause = self.clause()
-            decorators.append(_decorator(clause))
+            at = self.next.line
+            decorators.append(_decorator(self.clause(), at))
         first = self.clause()
         clauses = [first]
         while first.block and self.next.type == tokenize.NAME and self.next.text in _FOLLOWS:
@@ -251,9 +251,9 @@ def _names_apart(atoms: list[Word | Group]) -> list[Word | Group]:
     return [*atoms[:at], Group("", tuple(items), "")]
 
 
-def _decorator(clause: Clause) -> Statement:
+def _decorator(clause: Clause, line: int) -> Statement:
     texts = [atom.text for atom in clause.run.atoms if isinstance(atom, Word)]
-    return Statement((replace(clause, lead=""),), clause.lead, "".join(texts), "decorator")
+    return Statement((replace(clause, lead=""),), clause.lead, "".join(texts), "decorator", line=line)
 
 
 def _told(run: Run) -> tuple[str, str]:

@@ -182,7 +182,12 @@ class Merge:
         for stretch in _stretches(base, mine, theirs):
             was, here, there = stretch
             contents = [[atom.content for atom in side] for side in stretch]
-            if contents[0] == contents[1] or contents[1] == contents[2]:
+            by_hand = [a.source for a in was] != [a.source for a in here]
+            if contents[0] == contents[1] == contents[2]:
+                found += here if by_hand else there
+            elif contents[0] == contents[1] and by_hand and all(len(s) == 1 for s in stretch):
+                found.append(self._atom(was[0], here[0], there[0]))
+            elif contents[0] == contents[1] or contents[1] == contents[2]:
                 found += there
             elif contents[0] == contents[2]:
                 found += here
@@ -202,9 +207,9 @@ class Merge:
             if base.open == mine.open == theirs.open:
                 return self._group(base, mine, theirs)
         elif isinstance(base, Word) and isinstance(mine, Word) and isinstance(theirs, Word):
-            if base.text == mine.text:
+            if base.likeness == mine.likeness:
                 return theirs
-            if base.text == theirs.text or mine.text == theirs.text:
+            if base.likeness == theirs.likeness or mine.likeness == theirs.likeness:
                 return mine
             if (text := _by_lines(base.text, mine.text, theirs.text)) is not None:
                 return replace(mine, text=text)
@@ -283,9 +288,10 @@ class Merge:
 def _alone(base: P | None, mine: P, theirs: P) -> P | None:
     """The version to take where one side alone changed something, or both the same."""
     if base is not None and base.content == mine.content:
-        # What is laid out by hand alone stays so.
-        by_hand = base.content == theirs.content and base.source != mine.source
-        return mine if by_hand else theirs
+        # What is laid out by hand stays so, as far as it is not changed besides.
+        if base.source == mine.source:
+            return theirs
+        return mine if base.content == theirs.content else None
     if base is not None and base.content == theirs.content or mine.content == theirs.content:
         return mine
     return None
@@ -393,12 +399,17 @@ def _agree(
     So a change that was made by hand already, or merged already, is found again.
     """
     known = {one.content for one in base}
-    places = {one.content: n for n, one in enumerate(mine) if one.content not in known}
+    places: dict[str, list[int]] = {}
+    for n, one in enumerate(mine):
+        if one.content not in known:
+            places.setdefault(one.content, []).append(n)
     was_here = {place: n for n, place in here.items()}
     was_there = {place: n for n, place in there.items()}
     for place, one in enumerate(theirs):
-        at = places.get(one.content)
-        if at is None or was_here.get(at) == was_there.get(place):
+        if not places.get(one.content):
+            continue
+        at = places[one.content].pop(0)
+        if was_here.get(at) == was_there.get(place):
             continue
         if at in was_here and here.get(was_here[at]) == at:
             del here[was_here[at]]
