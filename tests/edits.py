@@ -205,6 +205,24 @@ def _element(text: str, random: Random) -> Edit | None:
     return _put_in("element", text, at, f"      <p>{_number(random)}</p>\n")
 
 
+def _wrapped(text: str, random: Random) -> Edit | None:
+    """Something put round an element."""
+    lines = text.splitlines(keepends=True)
+    fits = [
+        line
+        for line in lines
+        if re.match(r" *(<(p|td|dt|dd|h1|a|th)\b.*</(p|td|dt|dd|h1|a|th)>|\{\{ .* \}\})$", line)
+        and lines.count(line) == 1
+    ]
+    if not fits:
+        return None
+    line, word = random.choice(fits), _number(random)
+    indent, inner = line[: len(line) - len(line.lstrip())], line.strip()
+    new = text.replace(line, f'{indent}<div class="{word}">{inner}</div>\n')
+    out = re.compile(rf'<div class="{word}">(.*?)</div>')
+    return Edit("wrapped", new, lambda one: out.sub(r"\1", one), lambda one: word in one, line)
+
+
 def _attribute(text: str, random: Random) -> Edit | None:
     found = [m.end() for m in re.finditer(r"<(?:h1|p|td|th|div|form|a)\b", text)]
     if not found:
@@ -235,5 +253,5 @@ def _line(text: str, random: Random) -> Edit | None:
 
 _Way = Callable[[str, Random], "Edit | None"]
 _PYTHON: list[_Way] = [_statement, _method, _function, _remark, _item, _argument, _words, _out]
-_TEMPLATE: list[_Way] = [_element, _attribute, _style, _element_out]
+_TEMPLATE: list[_Way] = [_element, _attribute, _style, _element_out, _wrapped]
 _LINES: list[_Way] = [_line]

@@ -74,11 +74,11 @@ class Merge:
                         within[id(wrapper)] = exchanged(outer, inner, None)
                 return None
             for wrapper in wrappers:
-                inner = nearest(was, within.get(id(wrapper), wrapper))
+                outer = within.get(id(wrapper), wrapper)
+                inner = nearest(was, outer) or (nearest(changed, outer) if changed else None)
                 if inner is not None and changed is not None:
                     sides = (inner, changed) if here is None else (changed, inner)
                     whole = self._statement(was, *sides)
-                    outer = within.get(id(wrapper), wrapper)
                     within[id(wrapper)] = exchanged(outer, inner, replace(whole, lead=inner.lead))
                     return None
             return self._statement_gone(was, here, there)
