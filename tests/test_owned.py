@@ -188,6 +188,18 @@ def test_a_project_without_its_record_is_built_all_the_same(built: Project) -> N
     assert "yours     high=20" in built.run("build", code=1).stderr
 
 
+def test_a_file_that_some_version_wrote_was_not_edited(built: Project) -> None:
+    """Also where nobody knows what was generated: of what all projects share every version is known."""
+    shutil.rmtree(built.root / ".welbik")
+    with tarfile.open(HERE / "projects/built-by-0.4.tar.gz") as archive:
+        for name in ("bees/kit/links.py", "bees/look/page.html"):
+            text = archive.extractfile(f"./{name}").read().decode()  # type: ignore[union-attr]
+            assert text != built.read(name)
+            built.write(name, text)
+    said = built.run("build").stdout
+    assert "2 files brought up" in said and "bees/kit/links.py" in said
+
+
 def test_two_branches_that_built_differently_are_merged_from_either(built: Project) -> None:
     def git(*words: str) -> str:
         done = subprocess.run(

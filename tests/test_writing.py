@@ -107,6 +107,15 @@ def test_a_binary_file_in_the_way_is_left_alone(tmp_path: Path) -> None:
     assert (tmp_path / "a.py").read_bytes() == b"\xff\xfe"
 
 
+def test_what_is_saved_while_a_build_is_worked_out_is_not_written_over(tmp_path: Path) -> None:
+    carry_out(tmp_path, _planned(tmp_path, {"a.py": "old", "b.py": "old"}))
+    todo = _planned(tmp_path, {"a.py": "new", "b.py": "new"})
+    (tmp_path / "b.py").write_text("mine")
+    with pytest.raises(WelbikError, match="b.py was changed while"):
+        carry_out(tmp_path, todo)
+    assert _disk(tmp_path) == {"a.py": "old", "b.py": "mine"}
+
+
 _KILLED = """
 import os, pathlib, signal, sys
 from welbik.project import building, planning, record

@@ -12,7 +12,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 
-
 _QUOTED = re.compile(r"(?s)([A-Za-z]{0,2})'([^'\"\\\\]*)'")
 
 

@@ -253,7 +253,9 @@ def _names_apart(atoms: list[Word | Group]) -> list[Word | Group]:
 
 def _decorator(clause: Clause, line: int) -> Statement:
     texts = [atom.text for atom in clause.run.atoms if isinstance(atom, Word)]
-    return Statement((replace(clause, lead=""),), clause.lead, "".join(texts), "decorator", line=line)
+    return Statement(
+        (replace(clause, lead=""),), clause.lead, "".join(texts), "decorator", line=line
+    )
 
 
 def _told(run: Run) -> tuple[str, str]:

@@ -12,9 +12,10 @@ from typing import TYPE_CHECKING
 from .. import __version__
 from ..problems import WelbikError, did_you_mean
 from .declared import declared_texts
-from .planning import AsRecorded, Plan, Wishes, plan
+from .locking import alone
+from .planning import AsRecorded, Plan, Wishes, plan, read
 from .record import OUT, Record, changes_of, inputs_of, read_record
-from .writing import prune, write_all
+from .writing import finish, prune, write_all
 
 if TYPE_CHECKING:
     from ..schema.model import Schema
@@ -219,10 +220,24 @@ def carry_out(root: Path, todo: Plan) -> None:
     """Does what a plan says: either all of it, or nothing and a WelbikError."""
     if not todo and not todo.remembers:
         return
-    write, gone = changes_of(root, todo.record)
-    gone += [name for name in todo.removes if name not in todo.writes]
-    write_all(root, {**todo.writes, **write}, gone)
-    prune(root, gone)
+    with alone(root):
+        finish(root)
+        _still_so(root, todo)
+        write, gone = changes_of(root, todo.record)
+        gone += [name for name in todo.removes if name not in todo.writes]
+        write_all(root, {**todo.writes, **write}, gone)
+        prune(root, gone)
+
+
+def _still_so(root: Path, todo: Plan) -> None:
+    """Whoever saves a file while it is worked out what becomes of it loses nothing."""
+    for one in todo.changes:
+        touched = one.writes or one.state == "gone"
+        if touched and read(root / (one.old or one.name)) != one.before:
+            raise WelbikError(
+                f"{one.old or one.name} was changed while this was built; nothing was written",
+                "build again",
+            )
 
 
 def differences(settings: Settings, asked: Asked | None = None) -> Iterator[str]:

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 from ..merging.renaming import Renamed, left, renamed
-from ..schema.model import Many, Model, Reference, Schema, Stored
+from ..schema.model import Model, Reference, Schema, Stored
 from ..schema.names import snake
 from .declarations import schema_from
 from .planning import Plan
@@ -57,6 +57,8 @@ class Renaming:
 
 def renaming_of(settings: Settings, schema: Schema, record: Record) -> Renaming:
     """What `was` says that the last build did not know yet."""
+    if not any(model.was or any(_was(m) for m in model.everything) for model in schema):
+        return Renaming()
     before = schema_from(record.declared) if record.declared else None
     return Renaming(list(_renamed(settings.package, schema, before, record)), settings.package)
 
@@ -103,7 +105,7 @@ def _had(package: str, model: Model, record: Record) -> bool:
 def _members(model: Model, old: Model) -> Iterator[tuple[str, str]]:
     """The attributes that are called otherwise, by what they were called."""
     for member in model.everything:
-        was = getattr(member, "was", "") if isinstance(member, Stored | Many) else ""
+        was = _was(member)
         if not was or was not in old.by_name or member.name in old.by_name:
             continue
         before = old.by_name[was]
@@ -112,6 +114,11 @@ def _members(model: Model, old: Model) -> Iterator[tuple[str, str]]:
             yield before.key_attribute, member.key_attribute
         if hasattr(before, "labels_name") and hasattr(member, "labels_name"):
             yield before.labels_name, member.labels_name
+
+
+def _was(member: object) -> str:
+    """What a member was called before; empty where nothing says so."""
+    return member.was if isinstance(member, Stored) else ""
 
 
 def _owners(before: Schema | None, name: str) -> Iterator[str]:
