@@ -7,6 +7,7 @@ from pathlib import Path
 from random import Random
 from tempfile import TemporaryDirectory
 
+import pytest
 from changed import changed
 from declared import understand
 from edits import Edit, edit
@@ -75,12 +76,84 @@ def test_an_edit_and_a_change_both_survive(pair: tuple[str, str], seed: int) -> 
         pairs = {name: (after[name], text) for name, text in done.items()}
         for name, text in laid_out_like(pairs, Path(folder)).items():
             right = laid_out_like({name: (after[name], wanted[name])}, Path(folder))[name]
-            lines, rights = (
-                [line.strip() for line in one.split("\n") if line.strip()] for one in (text, right)
-            )
+            lines, rights = (_lines(name, one) for one in (text, right))
             # Where a remark was, a blank line may be left; what comes in beside something that
             # was put round another may stand on its other side.
             assert lines == rights or sorted(lines) == sorted(rights) and name in wrapped, name
+
+
+def _lines(name: str, text: str) -> list[str]:
+    """What a file says, without its imports: an item that is taken out takes those along."""
+    if name.endswith(".py"):
+        body = ast.parse(text).body
+        text = "\n".join(
+            ast.unparse(one) for one in body if not isinstance(one, ast.Import | ast.ImportFrom)
+        )
+    return [line.strip() for line in text.split("\n") if line.strip()]
+
+
+IMPORTS = """\
+from __future__ import annotations
+
+from ..kit import rows, tabs
+from .model import Hive
+
+
+def first():
+    return rows.find(Hive)
+
+
+def second():
+    return tabs.told
+"""
+
+
+@pytest.mark.parametrize(
+    ("mine", "theirs", "wanted", "without"),
+    [
+        # Moved into its function, so that modules don't import in a circle: it stays there.
+        (
+            {
+                "rows, tabs": "tabs",
+                "    return rows": "    from ..kit import rows\n\n    return rows",
+            },
+            {"tabs.told": "links.told + tabs.told", "rows, tabs": "links, rows, tabs"},
+            "from ..kit import links, tabs\n",
+            "import links, rows",
+        ),
+        # Used by hand alone now.
+        (
+            {"def first": "def mine():\n    return tabs.mine\n\n\ndef first"},
+            {"    return tabs.told": "    return 1", "rows, tabs": "rows"},
+            "import rows, tabs",
+            "tabs.told",
+        ),
+        # Used by nobody now, though each side left it for the other.
+        (
+            {"    return rows.find(Hive)": "    return 1"},
+            {
+                "def second():\n    return tabs.told": "def second():\n    return 2",
+                "rows, tabs": "rows",
+            },
+            "def first",
+            "from ..kit",
+        ),
+    ],
+)
+def test_imports_follow_what_is_used(
+    mine: dict[str, str], theirs: dict[str, str], wanted: str, without: str
+) -> None:
+    sides = []
+    for changes in (mine, theirs):
+        text = IMPORTS
+        for old, new in changes.items():
+            assert old in text
+            text = text.replace(old, new, 1)
+        sides.append(text)
+    found = merged("bees/hive/controller.py", IMPORTS, *sides)
+    assert not found.clashes
+    text = laid_out_like({"a.py": (IMPORTS, found.text)}, Path("/"))["a.py"]
+    assert wanted in text and without not in text
 
 
 def _written(folder: Path, files: dict[str, str]) -> None:

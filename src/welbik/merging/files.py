@@ -72,7 +72,7 @@ def _tree(name: str, base: str, mine: str, theirs: str, settle: str) -> Merged:
     text = _on_lines(merge.block(*blocks).source)
     if suffix == ".py" and read is python.block_of and not (merge.clashes and settle == "mark"):
         try:
-            text = imports.settled(mine, theirs, text)
+            text = imports.settled(base, mine, theirs, text)
         except SyntaxError as error:
             return Merged(mine, (Clash(error.lineno or 1, base, mine, theirs),))
     return Merged(text, tuple(merge.clashes))

@@ -34,27 +34,27 @@ class Bound:
         return f"from {self.module} import {name}" if self.module else f"import {name}"
 
 
-def settled(mine: str, theirs: str, merged: str) -> str:
-    """The merged module with its imports right; all three are Python."""
-    trees = [ast.parse(text) for text in (mine, theirs, merged)]
-    bound_mine, bound_theirs, bound = ({one.here: one for one in _bound(t)} for t in trees)
-    used_mine, _, used = map(_used, trees)
-    defined = _defined(trees[2])
+def settled(base: str, mine: str, theirs: str, merged: str) -> str:
+    """The merged module with its imports right; all four are Python."""
+    trees = [ast.parse(text) for text in (base, mine, theirs, merged)]
+    used_base, used_mine, _, used = map(_used, trees)
+    _, bound_mine, bound_theirs, bound = ({one.here: one for one in _bound(t)} for t in trees)
+    defined = _defined(trees[3])
     missing = [
         one
         for name, one in (bound_mine | bound_theirs).items()
         if name in used and name not in bound and name not in defined
     ]
-    kept = {name for name in bound_mine if name not in used_mine}
+    # What somebody imports without using it has a reason of its own.
+    kept = {name for name in bound_mine if name not in used_mine | used_base}
     surplus = {
         one
         for name, one in bound.items()
         if name not in used and name not in kept and one.module != "__future__"
     }
-    # In a package's own file names stand to be taken from there.
     if not missing and not surplus:
         return merged
-    return _with(_without(merged, trees[2], surplus), missing)
+    return _with(_without(merged, trees[3], surplus), missing)
 
 
 def _imports(tree: ast.Module) -> Iterator[tuple[ast.Import | ast.ImportFrom, bool]]:
@@ -93,6 +93,9 @@ def _defined(tree: ast.Module) -> set[str]:
             found.add(node.id)
         elif isinstance(node, ast.arg):
             found.add(node.arg)
+        elif isinstance(node, ast.Import | ast.ImportFrom):
+            # Also within a function, where somebody keeps modules from importing in a circle.
+            found |= {one.asname or one.name.partition(".")[0] for one in node.names}
     return found
 
 

@@ -496,9 +496,9 @@ def _joined(group: Group) -> Group:
         above = group.items[n - 1] if n else None
         if above is not None and "#" in above.behind and not before.startswith("\n"):
             before = "\n" + before
-        elif above is not None and not before:
+        elif (above is not None or not group.open) and not before:
             before = " "
-        elif n == 0 and before.isspace() and "\n" not in before and group.joint:
+        elif n == 0 and group.open and before.isspace() and "\n" not in before and group.joint:
             before = ""
         first = replace(item.run.atoms[0], before=before)
         items.append(replace(item, run=Run((first, *item.run.atoms[1:]))))
