@@ -18,7 +18,7 @@ from ..storage.tables import fingerprint, tables_of
 from .apart import kept_apart
 from .controller_code import controller_context
 from .form_code import form_context
-from .formatting import formatted
+from .formatting import Layouts, formatted
 from .html import title
 from .locales import locale_constants
 from .model_code import model_context
@@ -56,6 +56,8 @@ def _templates() -> Environment:
         trim_blocks=True,
         lstrip_blocks=True,
         keep_trailing_newline=True,
+        # They are part of the program: looking each time whether one changed costs a tenth.
+        auto_reload=False,
         autoescape=False,
     )
 
@@ -73,11 +75,14 @@ def _copied(folder: Traversable, path: str) -> Iterator[tuple[str, str]]:
 
 
 def application_files(
-    schema: Schema, settings: Mapping[str, Any], tell: Callable[[], None] = lambda: None
+    schema: Schema,
+    settings: Mapping[str, Any],
+    tell: Callable[[], None] = lambda: None,
+    known: Layouts | None = None,
 ) -> dict[str, str]:
     """Every generated file; `settings` are title, package, database, timezone and page.
 
-    `tell` hears of each model that is done.
+    `tell` hears of each model that is done; `known` has what was laid out earlier.
     """
     package = str(settings["package"])
 
@@ -92,7 +97,7 @@ def application_files(
     copied: dict[str, str] = {}
     for name in COPIED:
         copied.update(_copied(_blueprint() / name, f"{package}/{name}"))
-    return formatted(needed(copied, made_files, package) | made_files)
+    return formatted(needed(copied, made_files, package) | made_files, known)
 
 
 PARTS = ("model", "form", "rules", "controller", "pages", *_PAGES, "tests")

@@ -4,18 +4,51 @@ from __future__ import annotations
 
 import subprocess
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from difflib import SequenceMatcher
+from hashlib import sha256
+from importlib import metadata
 from pathlib import Path
 
 from ..problems import WelbikError
 
 
-def formatted(files: Mapping[str, str]) -> dict[str, str]:
-    """The files, all that is Python and not copied laid out anew in one run."""
+@dataclass
+class Layouts:
+    """What was laid out earlier: by a digest of the text before, the text after.
+
+    `made` has the digest of each file that is laid out now, or was and is the same.
+    """
+
+    known: Mapping[str, Callable[[], str]] = field(default_factory=dict)
+    made: dict[str, str] = field(default_factory=dict)
+
+
+def version() -> str:
+    """What lays out, for whoever keeps what it made."""
+    return f"ruff-{metadata.version('ruff')}"
+
+
+def formatted(files: Mapping[str, str], layouts: Layouts | None = None) -> dict[str, str]:
+    """The files, all that is Python and not copied laid out anew in one run.
+
+    What `layouts` knows already is taken from there.
+    """
     loose = {name: text for name, text in files.items() if _is_made(name, text)}
+    layouts = layouts or Layouts()
+    done: dict[str, str] = {}
+    for name, text in loose.items():
+        layouts.made[name] = digest = sha256(text.encode()).hexdigest()[:16]
+        # Nothing where what was kept of it is damaged.
+        if digest in layouts.known and (kept := layouts.known[digest]()):
+            done[name] = kept
+    return {**files, **done, **_laid_out({n: t for n, t in loose.items() if n not in done})}
+
+
+def _laid_out(loose: Mapping[str, str]) -> dict[str, str]:
     if not loose:
-        return dict(files)
+        return {}
     from ruff import find_ruff_bin  # type: ignore[import-untyped]
 
     with tempfile.TemporaryDirectory() as folder:
@@ -30,7 +63,7 @@ def formatted(files: Mapping[str, str]) -> dict[str, str]:
         )
         if done.returncode:
             raise WelbikError(f"the generated code could not be laid out: {done.stderr.strip()}")
-        return {**files, **{name: place.read_text("utf-8") for name, place in places.items()}}
+        return {name: place.read_text("utf-8") for name, place in places.items()}
 
 
 def _is_made(name: str, text: str) -> bool:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import ast
 import re
 from collections.abc import Iterator, Mapping
 
 _TEMPLATE = re.compile(r"look/[\w.-]+\.html")
+# Imports stand on lines of their own, in what is generated and in the kit.
+_IMPORT = re.compile(r"^\s*from (\S+) import (\([^)]*\)|.*)", re.MULTILINE)
 _ALWAYS = ("kit/__init__.py", "look/static/")
 
 
@@ -27,18 +28,18 @@ def _reached(name: str, text: str, package: str) -> Iterator[str]:
     """What a file names: templates in quotes, and modules of the kit."""
     for template in _TEMPLATE.findall(text):
         yield f"{package}/{template}"
-    if name.endswith(".py") and "import" in text:
-        for module in _modules(ast.parse(text), in_kit="/kit/" in name):
+    if name.endswith(".py"):
+        for module in _modules(text, in_kit="/kit/" in name):
             yield f"{package}/kit/{module}.py"
 
 
-def _modules(tree: ast.Module, in_kit: bool) -> Iterator[str]:
-    for node in ast.walk(tree):
-        if not isinstance(node, ast.ImportFrom):
+def _modules(text: str, in_kit: bool) -> Iterator[str]:
+    for path, names in _IMPORT.findall(text):
+        parts = path.lstrip(".").split(".")
+        if in_kit and path.startswith(".") and not path.startswith(".."):
+            inner = parts if parts != [""] else []
+        elif "kit" in parts:
+            inner = parts[parts.index("kit") + 1 :]
+        else:
             continue
-        path = (node.module or "").split(".")
-        if in_kit and node.level == 1:
-            yield from [path[0]] if node.module else [one.name for one in node.names]
-        elif "kit" in path:
-            inner = path[path.index("kit") + 1 :]
-            yield from inner[:1] or [one.name for one in node.names]
+        yield from inner[:1] or re.findall(r"(\w+)(?: as \w+)?", names)

@@ -14,7 +14,7 @@ from ..problems import WelbikError, did_you_mean
 from .declared import declared_texts
 from .locking import alone
 from .planning import AsRecorded, Plan, Wishes, plan, read
-from .record import OUT, Record, changes_of, inputs_of, read_record
+from .record import OUT, Kept, Record, changes_of, digest_of, inputs_of, read_record
 from .writing import finish, prune, write_all
 
 if TYPE_CHECKING:
@@ -57,8 +57,9 @@ def planned(
         # Nothing that it is built from changed: what was generated is what would be.
         wanted: Mapping[str, str] = AsRecorded(record)
         renaming = None
+        loose: Mapping[str, str] = {}
     else:
-        wanted, renaming = _generated(settings, schema, record, tell)
+        wanted, renaming, loose = _generated(settings, schema, record, tell)
     wishes = Wishes(
         _in_project(settings, asked.mine),
         _in_project(settings, asked.theirs),
@@ -74,7 +75,10 @@ def planned(
     found.declared = declared if asked.whole else record.declared
     said = (record.version, record.inputs, record.declared)
     todo.remembers |= (found.version, found.inputs, found.declared) != said
+    found.layout = record.layout
     if renaming:
+        _note_layouts(found, wanted, loose)
+        todo.remembers |= found.files != record.files
         todo.renamed = renaming.left(todo)
         todo.news = _news(record, todo)
     return todo
@@ -91,15 +95,40 @@ def _is_back(settings: Settings, record: Record) -> bool:
 
 def _generated(
     settings: Settings, schema: Schema | None, record: Record, tell: Tell
-) -> tuple[Mapping[str, str], Renaming]:
-    """Every file as it is declared, and what was renamed since the last build."""
+) -> tuple[Mapping[str, str], Renaming, Mapping[str, str]]:
+    """Every file as it is declared, what was renamed since the last build, and digests for the next."""
     from ..codegen.files import application_files
+    from ..codegen.formatting import Layouts, version
     from .declarations import schema_of
     from .renaming import renaming_of
 
     found = schema or schema_of(settings.root)
-    files = application_files(found, settings.for_build(), lambda: tell(len(found.models)))
-    return files, renaming_of(settings, found, record)
+    known = Layouts(_known(record) if record.layout == version() else {})
+    files = application_files(found, settings.for_build(), lambda: tell(len(found.models)), known)
+    return files, renaming_of(settings, found, record), known.made
+
+
+def _note_layouts(record: Record, wanted: Mapping[str, str], loose: Mapping[str, str]) -> None:
+    """Says of each file what it was before it was laid out: that is not done again then."""
+    from ..codegen.formatting import version
+
+    record.layout = version()
+    for name, digest in loose.items():
+        texts = record.files.get(name, [])
+        if len(texts) == 1 and texts[0].loose != digest:
+            is_made = texts[0].digest == digest_of(wanted[name])
+            record.files[name] = [replace(texts[0], loose=digest if is_made else "")]
+
+
+def _known(record: Record) -> dict[str, Callable[[], str]]:
+    """What was laid out for the last build, by what it was before; unpacked when it is asked for."""
+
+    def unpacked(one: Kept) -> Callable[[], str]:
+        return lambda: one.text
+
+    return {
+        one.loose: unpacked(one) for texts in record.files.values() for one in texts if one.loose
+    }
 
 
 def _news(record: Record, todo: Plan) -> list[str]:

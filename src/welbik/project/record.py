@@ -35,6 +35,8 @@ class Kept:
     digest: str
     packed: str
     place: str = ""
+    loose: str = ""
+    """A digest of what it was before it was laid out."""
 
     @cached_property
     def text(self) -> str:
@@ -57,6 +59,9 @@ class Record:
     version: str = ""
     inputs: str = ""
     """A digest of all that was built from; empty where that is not known."""
+
+    layout: str = ""
+    """What laid the files out."""
 
     files: dict[str, list[Kept]] = field(default_factory=dict)
     declared: dict[str, str] = field(default_factory=dict)
@@ -115,6 +120,8 @@ def read_record(root: Path) -> Record:
         if key == "inputs":
             # Two of them are of two branches: what is here was built from neither.
             record.inputs = "" if record.inputs else value
+        elif key == "layout":
+            record.layout = value
         elif key == "version" and (not record.version or value < record.version):
             record.version = value
     for path in (root / EARLIER).rglob("*"):
@@ -131,7 +138,7 @@ def _lines(path: Path) -> Iterable[tuple[str, Kept]]:
     seen = set()
     for line in (_text(path) or "").splitlines():
         parts = line.split("\t")
-        if len(parts) not in (3, 4) or line in seen or line.startswith("#"):
+        if len(parts) not in (3, 4, 5) or line in seen or line.startswith("#"):
             continue
         seen.add(line)
         yield parts[0], Kept(*parts[1:])
@@ -165,12 +172,15 @@ def as_files(record: Record) -> dict[str, str]:
         for folder, lines in folders.items()
     }
     found[(FOLDER / ".gitattributes").as_posix()] = _ATTRIBUTES
-    found[_BUILT.as_posix()] = f"version {record.version}\ninputs {record.inputs}\n"
+    facts = {"version": record.version, "inputs": record.inputs, "layout": record.layout}
+    found[_BUILT.as_posix()] = "".join(f"{key} {value}\n" for key, value in facts.items())
     return found
 
 
 def _line(name: str, one: Kept) -> str:
-    parts = [name, one.digest, one.packed, *([one.place] if one.place else [])]
+    parts = [name, one.digest, one.packed, one.place, one.loose]
+    while not parts[-1]:
+        parts.pop()
     return "\t".join(parts) + "\n"
 
 
