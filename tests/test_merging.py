@@ -17,7 +17,7 @@ from test_build import SETTINGS
 
 from welbik.codegen.files import application_files
 from welbik.codegen.formatting import laid_out_like
-from welbik.merging.files import merged, pieces_of
+from welbik.merging.files import Merged, marks_in, merged, pieces_of
 from welbik.schema.model import Schema
 
 SOURCES = Path(__file__).parent.parent / "src/welbik"
@@ -63,6 +63,7 @@ def test_an_edit_and_a_change_both_survive(pair: tuple[str, str], seed: int) -> 
         if found.clashes:
             told = [(c.base, c.mine, c.theirs) for c in found.clashes]
             assert _both_changed(one, base, theirs), (one.what, told)
+            _assert_told(name, found)
             continue
         assert one.kept(found.text), f"{one.what} is lost in {name}"
         if one.what == "wrapped":
@@ -80,6 +81,43 @@ def test_an_edit_and_a_change_both_survive(pair: tuple[str, str], seed: int) -> 
             # Where a remark was, a blank line may be left; what comes in beside something that
             # was put round another may stand on its other side.
             assert lines == rights or sorted(lines) == sorted(rights) and name in wrapped, name
+
+
+def _assert_told(name: str, found: Merged) -> None:
+    """Where there is a clash there are marks, and both versions between them."""
+    text = "".join(found.text.split())
+    assert marks_in(found.text), name
+    for clash in found.clashes:
+        for side in (clash.mine, clash.theirs):
+            assert "".join(side.split()) in text, (name, side)
+
+
+BLOCKS = """\
+@app.get("/a")
+def view(part: int) -> str:
+    one = 1
+    two = 2
+    return one
+
+
+class Row(Base):
+    first = 1
+    second = 2
+"""
+
+
+def test_a_clash_in_the_head_of_a_block_is_marked_with_all_of_it() -> None:
+    mine = BLOCKS.replace("part: int", "part: str").replace("one = 1", "one = 10")
+    theirs = BLOCKS.replace("part: int", "part: float").replace("two = 2", "two = 20")
+    theirs = theirs.replace("first = 1", "first = 3")
+    found = merged("a.py", BLOCKS, mine.replace("(Base)", "(Other)"), theirs)
+    _assert_told("a.py", found)
+    (clash,) = found.clashes
+    assert (clash.mine, clash.theirs) == ("part: str", "part: float")
+    assert "class Row(Other):\n    first = 3" in found.text
+    for side, head in (("mine", "part: str"), ("theirs", "part: float")):
+        text = merged("a.py", BLOCKS, mine, theirs, side).text
+        assert head in text and "one = 10" in text and "two = 20" in text
 
 
 def _lines(name: str, text: str) -> list[str]:

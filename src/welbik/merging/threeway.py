@@ -48,8 +48,8 @@ class Merge:
 
     settle: str = "mark"
     clashes: list[Clash] = field(default_factory=list)
-    shown: int = 0
-    """Of how many of the clashes there are marks in the text."""
+    hidden: set[int] = field(default_factory=set)
+    """Which of the clashes have no marks in the text yet."""
 
     near: int = 1
 
@@ -110,9 +110,9 @@ class Merge:
             clauses = tuple(map(self._clause, *sides))
         if not any(clause.block for clause in clauses):
             self._place(first, base.body, mine, theirs)
-            if self.settle == "mark" and self.shown < len(self.clashes):
-                self.shown = len(self.clashes)
-                return _both(mine, mine.body, theirs.body)
+        if self.settle == "mark" and any(n >= first for n in self.hidden):
+            self.hidden -= {*range(first, len(self.clashes))}
+            return _both(mine, mine.body, theirs.body)
         return replace(mine, lead=lead, decorators=tuple(decorators), clauses=clauses)
 
     def _place(self, first: int, base: str, mine: Statement, theirs: Statement) -> None:
@@ -138,20 +138,16 @@ class Merge:
         self.clashes.append(Clash(line, base.body, *texts, texts[1] or base.body))
         if self.settle != "mark":
             return mine if self.settle == "mine" else theirs
-        self.shown = len(self.clashes)
         return _both(mine or theirs or base, *texts)
 
     def _clauses(
         self, base: Sequence[Clause], mine: Sequence[Clause], theirs: Sequence[Clause]
     ) -> tuple[Clause, ...]:
-        """Clauses of which one side has more: told by their first word."""
-        if [c.content for c in base] == [c.content for c in mine[: len(base)]]:
-            mine, theirs = theirs, mine
-        if [c.content for c in base] == [c.content for c in theirs[: len(base)]]:
-            # They stand behind those that both have.
-            more = theirs[len(base) :]
-            if len(mine) == len(base) and more:
-                return (*mine, *more)
+        """Clauses of which one side has more, behind those that both have."""
+        for less, more in ((mine, theirs), (theirs, mine)):
+            same = [c.content for c in base] == [c.content for c in more[: len(base)]]
+            if same and len(less) == len(base):
+                return (*less, *more[len(base) :])
         self._clash(
             "".join(c.source for c in base),
             "".join(c.source for c in mine),
@@ -162,7 +158,10 @@ class Merge:
     def _clause(self, base: Clause, mine: Clause, theirs: Clause) -> Clause:
         if (one := _alone(base, mine, theirs)) is not None:
             return one
+        first = len(self.clashes)
         run = self._run(base.run, mine.run, theirs.run)
+        if mine.block is not None:
+            self._within(first, base.run.source, mine.run.source, theirs.run.source)
         end = self._between(base.end, mine.end, theirs.end)
         lead = self._between(base.lead, mine.lead, theirs.lead)
         block = mine.block
@@ -234,7 +233,7 @@ class Merge:
         run = self._run(was, mine.run, theirs.run)
         behind = self._between(base.behind if base else "", mine.behind, theirs.behind)
         self._within(first, base.source if base else "", mine.source, theirs.source)
-        if len(self.clashes) > first and self._shows(mine):
+        if any(n >= first for n in self.hidden) and self._shows(mine, first):
             return _both_items(mine, theirs)
         return replace(mine, run=run, behind=behind)
 
@@ -243,9 +242,10 @@ class Merge:
             return None
         texts = [one.source.strip() if one else "" for one in (base, mine, theirs)]
         was, here, there = texts
+        first = len(self.clashes)
         self.clashes.append(Clash(self.near, was, here, there, there or was))
-        left = mine or theirs or base
-        if self._shows(left):
+        self.hidden.add(first)
+        if self._shows(mine or theirs or base, first):
             return _both_items(mine, theirs)
         return theirs if self.settle == "theirs" else mine
 
@@ -260,11 +260,11 @@ class Merge:
             elif len(theirs) <= _SHORT:
                 self.clashes[n] = replace(one, around=theirs.strip())
 
-    def _shows(self, item: Item) -> bool:
+    def _shows(self, item: Item, first: int) -> bool:
         """Whether marks can stand round an item alone: it has lines of its own."""
         own = self.settle == "mark" and item.source.startswith("\n") and item.joint == ","
         if own:
-            self.shown = len(self.clashes)
+            self.hidden -= {*range(first, len(self.clashes))}
         return own
 
     def _between(self, base: str, mine: str, theirs: str) -> str:
@@ -282,6 +282,7 @@ class Merge:
         return found
 
     def _clash(self, base: str, mine: str, theirs: str) -> None:
+        self.hidden.add(len(self.clashes))
         self.clashes.append(Clash(self.near, base, mine, theirs))
 
 
