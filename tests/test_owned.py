@@ -174,6 +174,16 @@ def test_a_model_that_was_renamed_takes_its_edited_files_along(built: Project) -
     built.python("-m", "ruff", "check", "bees", "tests")
 
 
+def test_a_package_that_is_called_otherwise_takes_its_edits_along(built: Project) -> None:
+    built.replace(LIST, "New hive</a>", "Add a hive</a>")
+    built.replace("welbik.toml", 'package = "bees"', 'package = "apiary"')
+    built.run("build")
+    assert "Add a hive</a>" in built.read(LIST.replace("bees/", "apiary/"))
+    assert not (built.root / "bees").exists()
+    built.python("-m", "ruff", "check", "apiary", "tests")
+    assert "Nothing to write" in built.run("build").stdout
+
+
 def test_a_project_without_its_record_is_built_all_the_same(built: Project) -> None:
     shutil.rmtree(built.root / ".welbik")
     before = built.files()

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from difflib import unified_diff
 from functools import cache
+from hashlib import file_digest
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -64,7 +65,7 @@ def planned(
         _in_project(settings, asked.mine),
         _in_project(settings, asked.theirs),
         asked.mark,
-        renaming.paths(wanted) if renaming else {},
+        _package_moved(settings, record, wanted) | (renaming.paths(wanted) if renaming else {}),
         renaming.text if renaming else lambda name, text: text,
         _earlier(settings.package),
         _selection(settings, schema, asked),
@@ -82,6 +83,17 @@ def planned(
         todo.renamed = renaming.left(todo)
         todo.news = _news(record, todo)
     return todo
+
+
+def _package_moved(settings: Settings, record: Record, wanted: Mapping[str, str]) -> dict[str, str]:
+    """The new paths by the old ones, where the application is called otherwise in welbik.toml."""
+    kit, package = "/kit/__init__.py", settings.package
+    before = {name.removesuffix(kit) for name in record.files if name.endswith(kit)}
+    if len(before) != 1 or package in before:
+        return {}
+    (old,) = before
+    inner = (name.removeprefix(f"{package}/") for name in wanted if name.startswith(f"{package}/"))
+    return {f"{old}/{name}": f"{package}/{name}" for name in inner}
 
 
 def _is_back(settings: Settings, record: Record) -> bool:
@@ -142,10 +154,15 @@ def _news(record: Record, todo: Plan) -> list[str]:
 def _inputs(settings: Settings, declared: Mapping[str, str]) -> str:
     told = {name: str(value) for name, value in settings.for_build().items()}
     csv = {
-        path.relative_to(settings.root).as_posix(): path.read_bytes().hex()
+        path.relative_to(settings.root).as_posix(): _digest(path)
         for path in sorted((settings.root / "data").rglob("*.csv"))
     }
     return inputs_of(declared, told, csv, _generator())
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return file_digest(file, "sha256").hexdigest()
 
 
 @cache
