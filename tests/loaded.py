@@ -190,7 +190,7 @@ def application(
         root = Path(folder)
         settings = Settings(root, package=package, timezone=timezone, locale=locale, **more)
         # How code is laid out is held by test_build: what runs it need not wait for that.
-        with patch("welbik.codegen.files.formatted", dict):
+        with patch("welbik.codegen.files.formatted", lambda files, known: dict(files)):
             write_all(root, application_files(schema, settings.for_build()))
         _compiled(root / package / "kit")
         database = connect(address, root, create=True)
