@@ -192,6 +192,12 @@ def test_a_project_without_its_record_is_built_all_the_same(built: Project) -> N
     shutil.rmtree(built.root / ".welbik")
     built.replace(FORM, "high=24", "high=20")
     assert "nothing tells what was generated" in built.run("build", code=1).stderr
+    text = built.read(FORM)
+    built.run("build", "--mark", code=1)
+    found = built.read(FORM)
+    assert found.index("<<<<<<<") < found.index("high=20") < found.index("high=24")
+    built.write(FORM, text)
+    shutil.rmtree(built.root / ".welbik")
     built.run("build", "--mine", FORM)
     assert "high=20" in built.read(FORM)
     _wider(built)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from difflib import SequenceMatcher
 from pathlib import PurePosixPath
 
 from . import imports, lines, python, template
 from .pieces import Block
-from .threeway import CLOSING, OPENING, Clash, Merge
+from .threeway import CLOSING, MIDDLE, OPENING, Clash, Merge
 
 _READERS: dict[str, Callable[[str], Block]] = {
     ".py": python.block_of,
@@ -37,6 +38,20 @@ def merged(name: str, base: str, mine: str, theirs: str, settle: str = "mark") -
     was, own, new = (_plain(text) for text in (base, mine, theirs))
     found = _tree(name, was, own, new, settle)
     return replace(found, text=head + found.text.replace("\n", ends))
+
+
+def marked(mine: str, theirs: str) -> str:
+    """Both versions of a file of which nobody knows what it was: marks round every difference."""
+    old, new = mine.splitlines(), theirs.splitlines()
+    found: list[str] = []
+    for tag, here, here_end, there, there_end in SequenceMatcher(
+        None, old, new, autojunk=False
+    ).get_opcodes():
+        if tag == "equal":
+            found += old[here:here_end]
+        else:
+            found += [OPENING, *old[here:here_end], MIDDLE, *new[there:there_end], CLOSING]
+    return "\n".join(found) + "\n"
 
 
 def marks_in(text: str) -> int:

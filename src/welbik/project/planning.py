@@ -11,7 +11,7 @@ from pathlib import Path, PurePosixPath
 from typing import Literal
 
 from ..merging.aligning import likeness
-from ..merging.files import marks_in, merged
+from ..merging.files import marked, marks_in, merged
 from ..merging.threeway import Clash
 from ..problems import WelbikError
 from .record import OUT, Kept, Record, digest_of, kept
@@ -302,7 +302,8 @@ class _Planner:
         side = self.wishes.settled(change.name)
         if side == "mark":
             clash = Clash(1, "", "nothing tells what was generated here and what is yours", "")
-            return replace(change, state="clash", clashes=(clash,))
+            text = marked(before, theirs) if self.wishes.mark else None
+            return replace(change, state="clash", text=text, clashes=(clash,))
         if side == "theirs":
             return replace(change, state="updated", text=theirs)
         return replace(change, state="yours")
