@@ -120,6 +120,15 @@ def test_a_clash_in_the_head_of_a_block_is_marked_with_all_of_it() -> None:
         assert head in text and "one = 10" in text and "two = 20" in text
 
 
+def test_a_block_that_one_side_alone_has_is_settled_with_its_head() -> None:
+    base, mine = "x = 1\nif a:\n    b()\n", "x = 1\nif a: c()\n"
+    theirs = "x = 1\nif a:\n    d()\n"
+    assert merged("a.py", base, mine, theirs).clashes
+    text = merged("a.py", base, mine, theirs, "theirs").text
+    assert "d()" in text and ast.parse(text)
+    assert ast.parse(merged("a.py", base, mine, theirs, "mine").text)
+
+
 def _lines(name: str, text: str) -> list[str]:
     """What a file says, without its imports: an item that is taken out takes those along."""
     if name.endswith(".py"):

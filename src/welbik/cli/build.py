@@ -18,16 +18,7 @@ _MANY = 50
 """Models that take long enough for a progress bar."""
 
 _SHOWN = 8
-_WORDS = {
-    "new": "new",
-    "updated": "updated",
-    "merged": "merged",
-    "yours": "yours",
-    "clash": "clash",
-    "gone": "gone",
-    "left": "yours",
-    "out": "yours",
-}
+_WORDS = {"left": "yours", "out": "yours"}
 _SAYS = {
     "new": "written",
     "updated": "brought up to the declarations",
@@ -244,7 +235,7 @@ def _preview(todo: Plan) -> None:
     shown.sort(key=lambda one: (one.state == "yours", one.name))
     for one in shown:
         more, less = one.counts() if one.text is not None or one.state == "gone" else (0, 0)
-        state = paint(_ROLES.get(one.state, "muted"), f"{_WORDS[one.state]:<8}")
+        state = paint(_ROLES.get(one.state, "muted"), f"{_WORDS.get(one.state, one.state):<8}")
         come, go = f"+{more}" if more else "", f"-{less}" if less else ""
         remark = _remark(one)
         click.echo(f"{state} {come:>6} {go:>6}  {one.name}{f'   ({remark})' if remark else ''}")

@@ -95,6 +95,4 @@ def _tree(name: str, base: str, mine: str, theirs: str, settle: str) -> Merged:
 
 def _on_lines(text: str) -> str:
     """Marks stand at the beginning of lines, also where what clashed began within one."""
-    for mark in (OPENING,):
-        text = text.replace(mark, f"\n{mark}").replace(f"\n\n{mark}", f"\n{mark}")
-    return text
+    return text.replace(OPENING, f"\n{OPENING}").replace(f"\n\n{OPENING}", f"\n{OPENING}")

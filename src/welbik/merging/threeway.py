@@ -158,6 +158,10 @@ class Merge:
     def _clause(self, base: Clause, mine: Clause, theirs: Clause) -> Clause:
         if (one := _alone(base, mine, theirs)) is not None:
             return one
+        if (mine.block is None) != (theirs.block is None):
+            # A line and a block: head and body of one side belong together.
+            self._clash(base.source, mine.source, theirs.source)
+            return theirs if self.settle == "theirs" else mine
         first = len(self.clashes)
         run = self._run(base.run, mine.run, theirs.run)
         if mine.block is not None:
@@ -167,8 +171,6 @@ class Merge:
         block = mine.block
         if base.block and mine.block and theirs.block:
             block = self.block(base.block, mine.block, theirs.block)
-        elif (mine.block is None) != (theirs.block is None):
-            self._clash(base.source, mine.source, theirs.source)
         elif mine.block and theirs.block:
             block = self.block(Block(()), mine.block, theirs.block)
         return Clause(run, end, block, lead)
@@ -332,13 +334,13 @@ def _listed(
     of_theirs = {place: ("base", n) for n, place in there.items()}
     in_mine = [of_mine.get(n) or twin_ids.get(n) or ("mine", n) for n in range(len(mine))]
     in_theirs = [of_theirs.get(n) or ("theirs", n) for n in range(len(theirs))]
-    return [ids[one] for one in _ordered(in_theirs, in_mine, len(base)) if one in ids]
+    return [ids[one] for one in _ordered(in_theirs, in_mine) if one in ids]
 
 
 Id = tuple[str, int]
 
 
-def _ordered(theirs: Sequence[Id], mine: Sequence[Id], whole: int) -> list[Id]:
+def _ordered(theirs: Sequence[Id], mine: Sequence[Id]) -> list[Id]:
     """All pieces of both sides: in my order where I moved any, else in theirs."""
     both = {*theirs} & {*mine}
     moved = [n for side, n in mine if side == "base"]
@@ -358,21 +360,6 @@ def _ordered(theirs: Sequence[Id], mine: Sequence[Id], whole: int) -> list[Id]:
             known.add(one)
         last = one
     return found
-
-
-def _loosen(
-    here: dict[int, int],
-    there: dict[int, int],
-    base: Sequence[T],
-    mine: Sequence[T],
-    theirs: Sequence[T],
-) -> None:
-    """What looks changed here, and was put in by the other side just so, was put in here too."""
-    taken = {*there.values()}
-    new = {one.content for n, one in enumerate(theirs) if n not in taken}
-    for n, place in list(here.items()):
-        if mine[place].content in new and base[n].content != mine[place].content:
-            del here[n]
 
 
 def _item_kind(item: Item) -> str:

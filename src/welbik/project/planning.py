@@ -244,7 +244,8 @@ class _Planner:
         """What becomes of a file that is wanted; `known` is what it was called when last built."""
         place, base = self._place(known)
         at = name if place in (known, OUT) else place
-        if at != known and at == name and (read(self.root / at) or theirs) != theirs:
+        taken = at == name != known and (self.root / at).exists()
+        if taken and read(self.root / at) != theirs:
             clash = Clash(1, "", f"this file is in the way of {known}, which was renamed", theirs)
             return Change(at, "clash", clashes=(clash,), generated=name)
         before = read(self.root / (known if place == OUT else place))

@@ -122,8 +122,9 @@ def read_record(root: Path) -> Record:
             record.inputs = "" if record.inputs else value
         elif key == "layout":
             record.layout = value
-        elif key == "version" and (not record.version or value < record.version):
-            record.version = value
+        elif key == "version":
+            # Of two branches the one that is further behind has more to be told.
+            record.version = min(filter(None, (record.version, value)), key=_numbers, default="")
     for path in (root / EARLIER).rglob("*"):
         if path.is_file() and (text := _text(path)) is not None:
             name = path.relative_to(root / EARLIER).as_posix()
@@ -148,6 +149,10 @@ def _facts(path: Path) -> Iterable[tuple[str, str]]:
     for line in (_text(path) or "").splitlines():
         key, _, value = line.partition(" ")
         yield key, value
+
+
+def _numbers(version: str) -> list[int]:
+    return [int(part) for part in version.split(".") if part.isdigit()]
 
 
 def _text(path: Path) -> str | None:
