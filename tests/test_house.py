@@ -11,6 +11,8 @@ _NAMED = re.compile("sqlite|postgres|maria|mysql|psycopg", re.IGNORECASE)
 # Their own files, the two lists of them, and what is written for people.
 _MAY = {
     *(f"storage/{name}.py" for name in ("sqlite", "postgresql", "mariadb", "connect", "address")),
+    *(f"storage/{name}_catalog.py" for name in ("sqlite", "postgresql", "mariadb")),
+    "storage/mariadb_sql.py",
     *(f"blueprint/kit/{name}.py" for name in ("sqlite", "postgresql", "mariadb", "dialects")),
     *("project/layout.py", "project/settings.py", "cli/migrate.py"),
     # Tables that one keeps for itself.

@@ -146,7 +146,7 @@ EXPRESSIONS = [
     ("other integer, as radio", 16, "misplaced-modifier", "take it out"),
     ("other text 9, as box", 18, "unknown-control", "area"),
     ("other text 9, internal, fixed", 25, "contradiction", "keep one"),
-    ('other text 9, stored as ""', 25, "bad-name", "1 to 60"),
+    ('other text 9, stored as ""', 25, "bad-name", "1 to 64"),
     ("other text 9, sample gauss(1, 2)", 22, "unknown-sample", "known are"),
     ("other text 9, sample normal(1, 2)", 22, "misplaced-sample", "makes no values"),
     ("other integer, sample normal(1)", 23, "wrong-arguments", "normal(10, 2)"),

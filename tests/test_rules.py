@@ -64,6 +64,9 @@ class Names:
     def column(self, model: str, name: str) -> str:
         return f"{name}_id" if SCOPE[model][name].what == "reference" else name
 
+    def how(self, model: str, name: str) -> None:
+        return None
+
     def joined(self, owner: str, name: str) -> tuple[str, str, str]:
         return "hive_seen", "hive_id", "site_id"
 

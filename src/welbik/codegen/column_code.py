@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from functools import lru_cache
 
 from ..kinds.literals import quote
 from ..schema.model import Field, Reference, Schema
 from ..storage.connect import WORDS, backend
 from ..storage.ddl import Ddl, indexes_of
-from ..storage.tables import Column, Index, Table, ends, identifier, tables_of
+from ..storage.forms import form_of
+from ..storage.tables import Column, Index, Table, ends, identifier, table_column, tables_of
 from .python import Call, keywords
 
 _ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
@@ -25,6 +27,8 @@ _FROM_ANNOTATION = {
 
 def column_type(field: Field, *, alone: bool = False) -> str:
     """The type of a field's column; empty where its annotation tells it, unless it stands `alone`."""
+    if field.native or field.yes_no or field.empty is not None:
+        return _as_others(field)
     given = field.kind.column()
     if given:
         return given
@@ -34,6 +38,49 @@ def column_type(field: Field, *, alone: bool = False) -> str:
     if word == "decimal":
         return f"columns.Exact({', '.join(numbers)})"
     return _TOLD.get(word) or (_FROM_ANNOTATION.get(word, "") if alone else "")
+
+
+_FORMS = {
+    **{"zoned": "adopted.Zoned()", "flag": "adopted.Flag()", "bits": "adopted.Bits()"},
+    "dashed": "adopted.Dashed()",
+}
+
+
+def _as_others(field: Field) -> str:
+    """The type of a column that others made."""
+    word, *numbers = field.kind.stored().type.split()
+    form = form_of(table_column(field))
+    day = word == "date"
+    if form == "words":
+        found = f"adopted.Words({', '.join(map(quote, field.yes_no))})"
+    elif form == "seconds":
+        found = "adopted.DaySeconds()" if day else "adopted.Seconds()"
+    elif form == "iso":
+        found = "adopted.IsoDay()" if day else "adopted.Iso()"
+    elif form == "plain":
+        found = f"adopted.Number({', '.join(numbers)})"
+    elif form in ("told", "padded"):
+        found = f"adopted.{form.capitalize()}({', '.join(numbers)})"
+    elif form:
+        found = _FORMS[form]
+    else:
+        plain = replace(field, native="", empty=None)
+        found = column_type(plain, alone=field.empty is not None) or (
+            "columns.Identifier()" if word == "uuid" and field.empty is not None else ""
+        )
+    if field.empty is None:
+        return found
+    return f"adopted.Never({found}, {_stands(field, word)})"
+
+
+def _stands(field: Field, word: str) -> str:
+    """What stands for an empty value in a column, as source."""
+    given = field.empty or ""
+    if word in ("integer", "bigint", "double", "seconds", "reference"):
+        return given
+    if word == "decimal":
+        return f"Decimal({quote(given)})"
+    return quote(given)
 
 
 @lru_cache(maxsize=2)
@@ -61,7 +108,10 @@ class TableCode:
 
     def optional(self, column: Column) -> str:
         """What an annotation ends in where the column may be empty."""
-        return "" if column.required or column.name == self.table.key else " | None"
+        if column.empty is not None:
+            return " | None"
+        told = column.name in (self.table.key, *self.table.keys)
+        return "" if column.required or (told and not self.table.keyless) else " | None"
 
     def arguments(self, column: Column, attribute: str) -> list[str]:
         """What stands first in `mapped_column`: the column's name, and what it refers to."""
@@ -83,11 +133,12 @@ class TableCode:
             if len(index.columns) > 1 or index.live
         ]
         for column in self.table.columns:
-            found += _held(column)
+            if not form_of(column) and column.empty is None:
+                found += _held(column)
         return found + _rules(self.table)
 
     def foreign_key(self, column: Column) -> str:
-        key = self.tables[column.references].key or "id"
+        key = self.tables[column.references].own
         action = _ON_DELETE.get(column.removal)
         told = [f'ondelete="{action}"'] if action else []
         return f"sa.ForeignKey({', '.join([quote(f'{column.references}.{key}'), *told])})"

@@ -6,6 +6,7 @@ from typing import Any
 
 from ..kinds.literals import quote
 from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema
+from ..storage.tables import Column
 from .column_code import TableCode, column_type
 from .joins import Query, by_name
 from .python import (
@@ -36,7 +37,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     attributes += _kept(table, model)
     attributes += [_collection(schema, collection) for collection in model.collections]
     attributes += [_many(schema, many) for many in model.many]
-    attributes += computed
+    attributes += [*computed, *_keys(model)]
     tables = [line for many in model.many if many.declares for line in _pairs(table, many)]
     tables += [table.source() for table in queries.stand_ins.values()]
     history = f"HISTORY = history.table({quote(model.table)})" if "history" in model.keeps else ""
@@ -121,7 +122,7 @@ def _imports(
         lines.append("from decimal import Decimal")
     typing = ["TYPE_CHECKING"] if _others(model) - {model.name} - joined else []
     typing += ["Any"] if "Any" in used else []
-    typing += ["ClassVar"] if labels else []
+    typing += ["ClassVar"] if labels or "ClassVar" in used else []
     lines += [from_import("typing", typing)] if typing else []
     made = [name for name in ("UUID", "uuid4") if name in used]
     lines += [from_import("uuid", made)] if made else []
@@ -135,7 +136,16 @@ def _imports(
     local = [import_model(schema, name) for name in joined]
     kit = [
         name
-        for name in ("clock", "columns", "expressions", "history", "tables", "uploads", "words")
+        for name in (
+            "adopted",
+            "clock",
+            "columns",
+            "expressions",
+            "history",
+            "tables",
+            "uploads",
+            "words",
+        )
         if name in used
     ]
     local += [from_import("..kit", kit)] if kit else []
@@ -164,11 +174,10 @@ def _attribute(
     column = table.column(member)
     arguments = table.arguments(column, member.attribute)
     arguments += [type_] if (type_ := column_type(member)) else []
-    if column.name == table.table.key:
-        arguments.append("primary_key=True")
-    else:
-        arguments += table.found_by(column)
-    if member.default is not None:
+    arguments += _told(table, column)
+    if member.by_database:
+        arguments += _BY_DATABASE
+    elif member.default is not None:
         arguments.append(f"default={member.kind.source(member.default)}")
     elif member.kind.made():
         arguments.append(f"default={member.kind.made()}")
@@ -178,10 +187,49 @@ def _attribute(
     return [call(f"{head} = mapped_column", arguments, indent=4)]
 
 
+_BY_DATABASE = ["server_default=sa.FetchedValue()", "server_onupdate=sa.FetchedValue()"]
+
+
+def _told(table: TableCode, column: Column) -> list[str]:
+    """What a column says of its part in the key, of indexes, and of being never empty."""
+    keyed = not table.table.keyless and column.name in (table.table.key, *table.table.keys)
+    found = ["primary_key=True"] if keyed else table.found_by(column)
+    return [*found, *(["nullable=False"] if column.empty is not None else [])]
+
+
+def _keys(model: Model) -> list[str]:
+    """What tells rows by several columns, behind all of these."""
+    if not model.keys:
+        return []
+    members = [model.stored(name) for name in model.keys]
+    names = [m.key_attribute if isinstance(m, Reference) else m.attribute for m in members]
+    reads = [(quote(name), _reader(member)) for name, member in zip(names, members, strict=True)]
+    found = [call("id: Mapped[str] = adopted.key", names, indent=4)]
+    found.append(mapping("KEY: ClassVar[dict[str, Any]] = ", reads, indent=4))
+    if model.keyless:
+        told = ", ".join(names)
+        found.append(f'    __mapper_args__: ClassVar[Any] = {{"primary_key": [{told}]}}')
+    return found
+
+
+def _reader(member: Field | Reference) -> str:
+    """What reads a value from its text, as source."""
+    annotation = member.kind.annotation if isinstance(member, Field) else "int"
+    if annotation.startswith("dt."):
+        return f"{annotation}.fromisoformat"
+    return annotation
+
+
 def _key(model: Model) -> list[str]:
     """The primary key: a number of its own, or another name for the field that is it."""
+    if model.keys:
+        return []
     if not model.key:
-        return ["    id: Mapped[int] = mapped_column(primary_key=True)"]
+        told = [quote(model.number)] if model.number != "id" else []
+        handed = ["autoincrement=False", "default=adopted.next_number"] if model.handed_out else []
+        return [
+            call("id: Mapped[int] = mapped_column", [*told, "primary_key=True", *handed], indent=4)
+        ]
     key = model.stored(model.key)
     assert isinstance(key, Field)
     return [f"    id: Mapped[{key.kind.annotation}] = orm.synonym({quote(key.attribute)})"]
@@ -235,10 +283,12 @@ def _pairs(table: TableCode, many: Many) -> list[str]:
     """The table of a many-to-many relation."""
     pairs = table.of(many.table)
     parts: list[str | Call] = [quote(many.table), "Base.metadata"]
-    parts.append('sa.Column("id", sa.Integer(), primary_key=True)')
+    if pairs.table.numbered:
+        parts.append('sa.Column("id", sa.Integer(), primary_key=True)')
+    end = "nullable=False" if pairs.table.numbered else "primary_key=True"
     for column in pairs.table.columns:
         told = [quote(column.name), pairs.foreign_key(column), *pairs.found_by(column)]
-        parts.append(f"sa.Column({', '.join([*told, 'nullable=False'])})")
+        parts.append(f"sa.Column({', '.join([*told, end])})")
     constant = f"{many.name.upper()}_PAIRS"
     made = call(f"{constant} = sa.Table", [*parts, *pairs.more()])
     return [made, f"tables.ready({constant})"]
@@ -262,15 +312,21 @@ def _many(schema: Schema, many: Many) -> str:
 
 
 def _key_attribute(schema: Schema, model: str) -> str:
-    key = schema.models[model].key
-    return schema.models[model].stored(key).attribute if key else "id"
+    found = schema.models[model]
+    if len(found.keys) == 1:
+        member = found.stored(found.keys[0])
+        return member.key_attribute if isinstance(member, Reference) else member.attribute
+    return found.stored(found.key).attribute if found.key else "id"
 
 
 def _reference(schema: Schema, table: TableCode, member: Reference) -> list[str]:
     target = schema.models[member.target]
     column = table.column(member)
     arguments = table.arguments(column, member.key_attribute)
-    arguments += table.found_by(column)
+    if member.empty is not None:
+        arguments.append(f"adopted.Never(sa.Integer(), {member.empty})")
+    arguments += _told(table, column)
+    arguments += _BY_DATABASE if member.by_database else []
     optional = table.optional(column)
     kind = _key_annotation(schema, target)
     other = _other_side(schema, member)
@@ -302,6 +358,9 @@ def _is_ambiguous(schema: Schema, reference: Reference) -> bool:
 
 def _key_annotation(schema: Schema, model: Model) -> str:
     if not model.key:
+        above = model.stored(model.keys[0]) if len(model.keys) == 1 else None
+        if isinstance(above, Reference) and above.target != model.name:
+            return _key_annotation(schema, schema.models[above.target])
         return "int"
     key = model.stored(model.key)
     return key.kind.annotation if isinstance(key, Field) else "int"

@@ -118,7 +118,7 @@ class Audit:
         for many in model.many:
             if many.required and many.declares and self._asks(model, of_many(many)):
                 pairs, own = quote(many.table), quote(many.column)
-                key = f"{quote(table.name)}.{quote(table.key or 'id')}"
+                key = f"{quote(table.name)}.{quote(table.own)}"
                 condition = f"NOT EXISTS (SELECT 1 FROM {pairs} WHERE {pairs}.{own} = {key})"
                 yield from self._found(
                     model, many.name, "without any, and one is required", condition
@@ -243,7 +243,9 @@ class Audit:
 
     @staticmethod
     def _key(model: Model) -> str:
-        return model.stored(model.key).column if model.key else "id"
+        if model.keys:
+            return model.stored(model.keys[0]).column
+        return model.stored(model.key).column if model.key else model.number
 
 
 def _moving(model: Model, member: Field) -> Iterator[tuple[Node, str]]:

@@ -164,12 +164,15 @@ class _Filler:
         self.database, self.drawer = filling.database, filling.drawer
         self.world, self.model = filling.world, model
         self.counts = self._counts()
-        self.first_id = self.next_id = 1 if model.key else self.database.next_id(model.table)
+        self.first_id = self.next_id = (
+            1 if not model.numbered else self.database.next_id(model.table)
+        )
         self.types = {field.name: field.kind.stored().type for field in model.fields}
         self.keys: dict[str, Any] = {}
         self.given: list[Values] = []
         self.taken: dict[str, set[object]] = {}
-        for member in model.members:
+        self._filled = [member for member in model.members if not member.by_database]
+        for member in self._filled:
             if member.unique and filling.before[model.name]:
                 stored = self.database.values(model.table, member.column)
                 self.taken[member.name] = set(stored) - {None}
@@ -188,10 +191,10 @@ class _Filler:
 
         `given` are values of the first ones that are not made up.
         """
-        own = [] if self.model.key else ["id"]
-        columns = [*own, *(member.column for member in self.model.members)]
+        own = [self.model.number] if self.model.numbered else []
+        columns = [*own, *(member.column for member in self._filled)]
         columns += ["created_at", "updated_at"] if "times" in self.model.keeps else []
-        key = self.model.stored(self.model.key).column if self.model.key else "id"
+        key = self.world.names.key(self.model.name)
         self.given = list(given)
         last = start + missing * _PATIENCE + 10_000
         keys: list[object] = []
@@ -215,7 +218,7 @@ class _Filler:
 
     def _columns(self, start: int, stop: int) -> list[Sequence[object]]:
         drawn = self.drawer.draw(self.model, start, stop, self.counts)
-        columns = [self._encoded(member, drawn[member.name]) for member in self.model.members]
+        columns = [self._encoded(member, drawn[member.name]) for member in self._filled]
         count = len(columns[0]) if columns else stop - start
         self._give(columns)
         if self.taken:
@@ -225,13 +228,13 @@ class _Filler:
         if "times" in self.model.keeps:
             now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S.%f")
             columns += [[now] * count] * 2
-        if self.model.key:
+        if not self.model.numbered:
             return [*columns]
         return [range(self.next_id, self.next_id + count), *columns]
 
     def _give(self, columns: list[list[object]]) -> None:
         """Puts the values that are not made up into the first rows."""
-        for member, column in zip(self.model.members, columns, strict=True):
+        for member, column in zip(self._filled, columns, strict=True):
             for at, values in enumerate(self.given[: len(column)]):
                 if member.column in values:
                     column[at] = values[member.column]
@@ -273,7 +276,7 @@ class _Filler:
 
     def _without_taken(self, columns: list[list[object]]) -> list[list[object]]:
         """The columns less the rows that repeat a unique value already stored."""
-        names = [member.name for member in self.model.members]
+        names = [member.name for member in self._filled]
         keep = [
             row < len(self.given)
             or all(

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..schema.model import Field, FixedRows, Model, Reference, Schema
+from ..schema.tables import SchemaNames
 from ..storage.backend import Database
 from ..storage.neutral import encode
 from ..storage.tables import tables_of
@@ -51,7 +52,7 @@ class FixedTable:
     ) -> None:
         self.database, self.schema, self.here, self.model = database, schema, here, model
         self.rows = schema.rows[model.name]
-        self.key = model.stored(model.key).column if model.key else "id"
+        self.key = SchemaNames(schema).key(model.name)
         self._others = keys
         self.names = _telling(model, self.rows)
         self.declared = [self._declared(at) for at in range(len(self.rows.rows))]

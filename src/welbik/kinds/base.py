@@ -277,8 +277,13 @@ class Kind:
         raise NotImplementedError
 
     def labels(self) -> Mapping[str, str]:
-        """What each choice is called, for types with choices."""
+        """What each choice is called, by what is stored for it; for types with choices."""
         return {}
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The choices as declarations write them, in the order of `labels`."""
+        return tuple(self.labels())
 
     def size(self) -> int | None:
         """How many different values there are, where that is known and may run out."""

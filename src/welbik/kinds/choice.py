@@ -10,6 +10,7 @@ from ..language.diagnostics import Report
 from ..language.syntax import Bound, Literal, Type
 from ..problems import did_you_mean
 from .base import Array, Case, Control, Declared, Kind, Stored, Stream
+from .literals import quote
 
 
 @dataclass(frozen=True, eq=False)
@@ -21,25 +22,36 @@ class Choice(Kind):
     samples: ClassVar[frozenset[str]] = frozenset(("from", "weights", "uniform"))
     written: ClassVar[str] = "word"
     choices: tuple[tuple[str, str], ...] = ()
+    """What is stored for each, and its label."""
+    known: tuple[str, ...] = ()
+    """What each is called in declarations, where that is not what is stored."""
 
     @classmethod
     def read(cls, node: Type, report: Report) -> Choice | None:
         found: dict[str, str] = {}
+        known: list[str] = []
         for choice in node.choices:
-            name = choice.name.text
-            if name in found:
+            name = choice.stored_as.text if choice.stored_as else choice.name.text
+            if name in found or choice.name.text in known:
                 report.add(
                     "said-twice",
-                    f"the choice {name!r} is listed twice",
+                    f"the choice {choice.name.text!r} is listed twice",
                     choice.name.span,
                     "take one away",
                 )
-            found[name] = choice.label.text if choice.label else name.replace("_", " ").capitalize()
-        return cls(tuple(found.items()))
+            else:
+                known.append(choice.name.text)
+            label = choice.name.text.replace("_", " ").capitalize()
+            found[name] = choice.label.text if choice.label else label
+        return cls(tuple(found.items()), tuple(known))
 
     @property
     def names(self) -> tuple[str, ...]:
         return tuple(name for name, _ in self.choices)
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        return self.known or self.names
 
     @property
     def _width(self) -> int:
@@ -54,18 +66,18 @@ class Choice(Kind):
             if isinstance(given, Literal) and given.kind in ("word", "boolean")
             else given.span.text
         )
-        if name in self.names:
-            return name
+        if name in self.words:
+            return self.names[self.words.index(name)]
         report.add(
             "wrong-value",
             f"{name} is none of the choices",
             given.span,
-            did_you_mean(name, self.names),
+            did_you_mean(name, self.words),
         )
         return None
 
     def source(self, value: object) -> str:
-        return f'"{value}"'
+        return quote(str(value))
 
     def control(self, field: Declared) -> Control:
         return Control("Choice", {"labels": f"{field.model}.{field.labels_name}"})
@@ -80,8 +92,8 @@ class Choice(Kind):
         return stream.pick(self.names, unique=field.unique)
 
     def cases(self, field: Declared) -> list[Case]:
-        inside = [Case(f'"{name}"', True, f"the choice {name}") for name in self.names]
+        inside = [Case(quote(name), True, f"the choice {name}") for name in self.names]
         return [*inside, Case('"none_of_these"', False, "no choice")]
 
     def describe(self) -> str:
-        return "one of " + " | ".join(self.names)
+        return "one of " + " | ".join(self.words)

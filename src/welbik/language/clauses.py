@@ -78,6 +78,16 @@ def _stored(cursor: Cursor, first: Word, model: syntax.Model) -> None:
     cursor.expect("as", 'write: stored as "table"')
     _once(cursor, first, model.stored_as)
     model.stored_as = cursor.string("the table's name")
+    if cursor.take(","):
+        word = cursor.word("as it is", 'write: stored as "table", as it is')
+        if word.text != "as" or not cursor.take("it") or not cursor.take("is"):
+            raise cursor.fail(
+                "unexpected",
+                f"{word.text!r} does not belong to the table's name",
+                'write: stored as "table", as it is',
+                word.span,
+            )
+        model.as_it_is = word
 
 
 def _called(cursor: Cursor, first: Word, model: syntax.Model) -> None:
@@ -156,7 +166,28 @@ def _address(cursor: Cursor, first: Word, model: syntax.Model) -> None:
 
 def _key(cursor: Cursor, first: Word, model: syntax.Model) -> None:
     _once(cursor, first, model.key)
-    model.key = cursor.word("a field's name")
+    if cursor.now.text == "stored" and cursor.ahead().text == "as":
+        model.key = _number(cursor, first)
+        return
+    if cursor.take("none"):
+        model.key = syntax.Key((), first.span)
+        return
+    names = _names(cursor)
+    model.key = syntax.Key(tuple(names), first.span.to(names[-1].span))
+
+
+def _number(cursor: Cursor, first: Word) -> syntax.Key:
+    """`key stored as "order_id" of "bigint", handed out`: the column of the row's own number."""
+    cursor.step()
+    cursor.step()
+    column = cursor.string("the column of the key")
+    of = cursor.string("the type that the database has for it") if cursor.take("of") else None
+    handed = False
+    if cursor.take(","):
+        cursor.expect("handed", 'write: key stored as "id", handed out')
+        cursor.expect("out", 'write: key stored as "id", handed out')
+        handed = True
+    return syntax.Key((), first.span.to(column.span), column, of, handed)
 
 
 def _once(cursor: Cursor, first: Word, before: object) -> None:

@@ -19,7 +19,7 @@ _NARROWEST_NAME, _WIDEST_NAME = 11, 20
 _ORDER = (
     *("required", "unique", "indexed", "internal", "fixed", "owned", "places", "default"),
     *("matches", "=", "!=", "<", "<=", ">", ">=", "between", "in", "where", "on", "loops"),
-    *("sorted", "unit", "label", "hint", "as", "stored", "was", "sample"),
+    *("sorted", "unit", "label", "hint", "as", "stored", "empty", "set", "was", "sample"),
 )
 _TIGHT_BEFORE = {",", ")", ".", "..", ":"}
 _TIGHT_AFTER = {"(", ".", ".."}

@@ -85,8 +85,16 @@ def _with_word(cursor: Cursor, word: Word) -> syntax.Modifier:
         way = _one_word(cursor, "what happens on removal", REMOVALS, "unknown-removal")
         return syntax.Modifier(word, cursor.since(first), text=way)
     if word.text == "stored":
-        cursor.expect("as", 'write: stored as "column"')
-        return syntax.Modifier(word, cursor.since(first), text=cursor.string("a column's name"))
+        return _stored(cursor, word)
+    if word.text == "empty":
+        cursor.expect("stored", _EMPTY)
+        cursor.expect("as", _EMPTY)
+        value = cursor.literal("what stands for an empty value")
+        return syntax.Modifier(word, cursor.since(first), value=value)
+    if word.text == "set":
+        cursor.expect("by", "write: set by database")
+        cursor.expect("database", "write: set by database")
+        return syntax.Modifier(word, cursor.since(first))
     if word.text == "was":
         return _was(cursor, word)
     if word.text == "as":
@@ -102,6 +110,26 @@ def _with_word(cursor: Cursor, word: Word) -> syntax.Modifier:
         word.span,
         fix=nearest(word.text, MODIFIERS),
     )
+
+
+_EMPTY = 'write: empty stored as ""'
+
+
+def _stored(cursor: Cursor, word: Word) -> syntax.Modifier:
+    """The column's name, the type it has there, and what stands for yes and no."""
+    first = cursor.tokens[cursor.at - 1]
+    cursor.expect("as", 'write: stored as "column"')
+    text = cursor.string("a column's name")
+    of = pair = None
+    if cursor.take("of"):
+        of = cursor.string("the type that the database has for it")
+        if cursor.take("|"):
+            pair = (of, cursor.string("the column that refers to the other model"))
+    if cursor.take("with"):
+        yes = cursor.string("what stands for yes")
+        cursor.expect("|", 'write: with "Y" | "N"')
+        pair = (yes, cursor.string("what stands for no"))
+    return syntax.Modifier(word, cursor.since(first), text=text, of=of, pair=pair)
 
 
 def _was(cursor: Cursor, word: Word) -> syntax.Modifier:

@@ -81,8 +81,11 @@ class Range(NamedTuple):
 
 
 class Choice(NamedTuple):
+    """A choice, its label, and what stands for it in the database where that is not its name."""
+
     name: Word
     label: Word | None
+    stored_as: Word | None = None
 
 
 class Type(NamedTuple):
@@ -122,6 +125,10 @@ class Modifier(NamedTuple):
     value: Literal | Clock | None = None
     expression: Expression | None = None
     terms: tuple[Term, ...] = ()
+    of: Word | None = None
+    """The type that the database has for it, behind `stored as`."""
+    pair: tuple[Word, Word] | None = None
+    """What stands for yes and no, or the two columns of a table of pairs."""
 
 
 class Field(NamedTuple):
@@ -204,6 +211,7 @@ class Model:
     groups: list[Group] = field(default_factory=list)
     shown_as: Word | None = None
     stored_as: Word | None = None
+    as_it_is: Word | None = None
     was: Word | None = None
     columns: list[Word] | None = None
     sort: list[SortKey] | None = None
@@ -214,7 +222,17 @@ class Model:
     menu: Word | None = None
     keep: list[Word] | None = None
     address: Word | None = None
-    key: Word | None = None
+    key: Key | None = None
+
+
+class Key(NamedTuple):
+    """The fields that are the key; or the column of its own number; or none of either."""
+
+    names: tuple[Word, ...]
+    span: Span
+    stored_as: Word | None = None
+    of: Word | None = None
+    handed_out: bool = False
 
 
 class Values(NamedTuple):

@@ -90,7 +90,11 @@ def read_choice(cursor: Cursor) -> syntax.Choice:
         fixed = shown if _NAME.fullmatch(name.text.lower()) else None
         cursor.report.add("bad-name", message, name.span, f"write it as {shown}", fix=fixed)
         return syntax.Choice(name, label)
-    return syntax.Choice(name, cursor.optional_string())
+    stored = None
+    if cursor.take("stored"):
+        cursor.expect("as", 'write: open stored as "1"')
+        stored = cursor.string("what stands for the choice in the database")
+    return syntax.Choice(name, cursor.optional_string(), stored)
 
 
 def _list_of(cursor: Cursor, word: Word, types: Sequence[str]) -> syntax.Type:

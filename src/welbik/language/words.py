@@ -22,7 +22,7 @@ MODIFIERS = (
     *FLAGS,
     *TEXTS,
     *("default", "places", "as", "stored as", "was", "sample", "where", "on removal"),
-    *("sorted by", "loops allowed"),
+    *("sorted by", "loops allowed", "empty stored as", "set by database"),
 )
 
 COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")

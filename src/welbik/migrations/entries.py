@@ -50,7 +50,7 @@ def _is_plain(part: Field) -> bool:
 
 def change_entries(database: Database, table: Table, step: ChangeEntries) -> None:
     """Changes the entries of all rows, some at a time; a second time nothing changes."""
-    key = table.key or "id"
+    key = table.own
     known = table.column(key)
     type_ = known.type if known is not None else "integer"
     rows = _some(database, step, key, type_, None)

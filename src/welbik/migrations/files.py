@@ -35,8 +35,8 @@ from .steps import (
 )
 
 _NAME = re.compile(r"(\d{4})-[a-z0-9-]+\.toml")
-_TEXT_KEYS = ("type", "range", "length", "references", "removal")
-_FLAGS = ("required", "unique")
+_TEXT_KEYS = ("type", "range", "length", "references", "removal", "native", "empty")
+_FLAGS = ("required", "unique", "by_database")
 
 
 @dataclass(frozen=True)
@@ -62,7 +62,7 @@ def _column_lines(column: Column) -> list[str]:
     lines = [f"name = {toml(column.name)}"]
     for key in (f.name for f in fields(column) if f.name != "name"):
         value = getattr(column, key)
-        if value:
+        if value or (key == "empty" and value is not None):
             lines.append(f"{key} = {toml(value)}")
     return lines
 
@@ -141,6 +141,11 @@ def _of_column(column: Column) -> list[str]:
 def _table_lines(table: Table) -> list[str]:
     lines = [f"create_table = {toml(table.name)}"]
     lines += [f"key = {toml(table.key)}"] if table.key else []
+    usual = Table("", ())
+    for name in _OF_KEY:
+        value = getattr(table, name)
+        if value != getattr(usual, name):
+            lines.append(f"{name} = {toml(value)}")
     lines += _listed("promises", table.promises) if table.promises else []
     for column in table.columns:
         lines += ["", "[[step.column]]", *_column_lines(column)]
@@ -148,6 +153,9 @@ def _table_lines(table: Table) -> list[str]:
     for index in table.indexes:
         lines += ["", "[[step.index]]", *_index_lines(index)]
     return lines
+
+
+_OF_KEY = ("number", "native", "keys", "keyless", "as_it_is")
 
 
 def _listed(key: str, texts: Sequence[str]) -> list[str]:
@@ -175,8 +183,9 @@ def _column(data: dict[str, Any]) -> Column:
     values: dict[str, Any] = {"name": str(data["name"])}
     values |= {key: str(data[key]) for key in _TEXT_KEYS if key in data}
     values |= {key: bool(data[key]) for key in _FLAGS if key in data}
-    if "among" in data:
-        values["among"] = tuple(map(str, data["among"]))
+    for key in ("among", "yes_no"):
+        if key in data:
+            values[key] = tuple(map(str, data[key]))
     return Column(**values)
 
 
@@ -199,6 +208,11 @@ def _step(data: dict[str, Any]) -> Step:
                 tuple(_index(i) for i in data.get("index", [])),
                 str(data.get("key", "")),
                 tuple(map(str, data.get("promises", []))),
+                number=str(data.get("number", "id")),
+                native=str(data.get("native", "")),
+                keys=tuple(map(str, data.get("keys", []))),
+                keyless=bool(data.get("keyless")),
+                as_it_is=bool(data.get("as_it_is")),
             )
         )
     if "add_column_to" in data:

@@ -418,7 +418,7 @@ class _Asking:
     def _names(self, table: Table) -> list[_Shown]:
         """What tells a row: columns of its name, and its key."""
         known = [name for name in self.told.get(table.name, ()) if table.column(name)]
-        columns = [*known, table.key or "id"]
+        columns = [*known, *table.told_by]
         return [self._column(table, name) for name in columns]
 
     @staticmethod
@@ -493,7 +493,7 @@ def _under_new_names(database: Database, part: Part, there: set[str]) -> tuple[s
     said = []
     for name in columns:
         table = part.renamed[name]
-        own = [] if table.key else ["id"]
+        own = [table.number] if table.numbered else []
         listed = ", ".join(
             f"{quote(columns[name].get(c, c))} AS {quote(c)}"
             for c in (*own, *(column.name for column in table.columns))

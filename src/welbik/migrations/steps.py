@@ -331,4 +331,7 @@ def _renamed(table: Table, step: RenameColumn) -> Table:
     checks = tuple(
         replace(c, rule=rule_renamed(table, c.rule, step.old, step.name)) for c in table.checks
     )
-    return replace(table, columns=columns, indexes=indexes, checks=checks, key=named(table.key))
+    keys = tuple(map(named, table.keys))
+    return replace(
+        table, columns=columns, indexes=indexes, checks=checks, key=named(table.key), keys=keys
+    )

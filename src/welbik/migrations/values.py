@@ -18,10 +18,11 @@ from ..language.lexer import lines
 from ..language.source import Source
 from ..problems import WelbikError
 from ..rules.text import as_text
-from ..rules.tree import Aggregate, Apply, Hop, Node, Step, Value
+from ..rules.tree import Aggregate, Apply, Held, Hop, Node, Step, Value
 from ..schema.entries import REMOVED, Entry
 from ..schema.expressions import change
 from ..schema.model import Schema
+from ..storage.forms import how
 from ..storage.tables import Column, Tables, spelled
 
 
@@ -40,10 +41,13 @@ class Rows:
         return model
 
     def key(self, model: str) -> str:
-        return self.tables[model].key or "id"
+        return self.tables[model].own
 
     def column(self, model: str, name: str) -> str:
         return self.columns.get((model, name), name)
+
+    def how(self, model: str, name: str) -> Held | None:
+        return how(self.tables[model].column(self.column(model, name)))
 
     def joined(self, owner: str, name: str) -> tuple[str, str, str]:
         return self.pairs[owner, name]

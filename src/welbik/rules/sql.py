@@ -6,6 +6,7 @@ One class writes what databases share; what they do not is in the file of each, 
 from __future__ import annotations
 
 import datetime as dt
+import re
 from decimal import Decimal
 from itertools import count
 from typing import ClassVar, NamedTuple
@@ -13,7 +14,7 @@ from zoneinfo import ZoneInfo
 
 from . import tree
 from .patterns import Pattern
-from .tree import Aggregate, Apply, Clock, Const, Hop, Names, Node, Step, Type, Value
+from .tree import Aggregate, Apply, Clock, Const, Held, Hop, Names, Node, Step, Type, Value
 
 
 class _Joined(NamedTuple):
@@ -65,9 +66,38 @@ class Sql:
     def _value(self, node: Value, row: str) -> str:
         column = quote(self.names.column(node.model, node.name))
         if not node.path:
-            return f"{row}.{column}"
+            return self._read(node, f"{row}.{column}")
         way = self._follow(node.path, row)
-        return f"(SELECT {way[-1].alias}.{column} {_from(way)})"
+        return f"(SELECT {self._read(node, f'{way[-1].alias}.{column}')} {_from(way)})"
+
+    def _read(self, node: Value, column: str) -> str:
+        """A column as an expression that gives what Welbik would have stored."""
+        how = self.names.how(node.model, node.name)
+        return self.held(how, column) if how is not None else column
+
+    @classmethod
+    def held(cls, how: Held, column: str) -> str:
+        """The value of a column that others made, as Welbik would have stored it."""
+        if how.empty is not None:
+            number = re.fullmatch(r"-?[0-9]+(\.[0-9]+)?", how.empty)
+            plain = how.type.split()[0] not in ("text", "date", "timestamp", "time", "uuid", "json")
+            stands = how.empty if number and plain else text(how.empty)
+            column = cls.nothing(column, stands, how)
+        return cls.unheld(how, column) if how.form else column
+
+    @classmethod
+    def nothing(cls, column: str, stands: str, how: Held) -> str:
+        """A column without what stands for nothing there."""
+        return f"NULLIF({column}, {stands})"
+
+    @classmethod
+    def unheld(cls, how: Held, column: str) -> str:
+        """What a form says of a value; see `storage.forms`."""
+        if how.form == "words":
+            return f"({column} = {text(how.yes_no[0])})"
+        if how.form == "flag":
+            return f"({column} <> 0)"
+        raise NotImplementedError(how.form)
 
     def _alias(self) -> str:
         return quote(f"t{next(self._numbers)}")

@@ -19,13 +19,15 @@ class Type(NamedTuple):
     """What an expression gives.
 
     `name` is integer, decimal, number, text, boolean, date, time, datetime, days, duration,
-    row or other; `places` those of a decimal, `choices` those of a closed list, `model` a row's.
+    row or other; `places` those of a decimal, `choices` those of a closed list as they are
+    stored, `words` as declarations write them, `model` a row's.
     """
 
     name: str
     places: int = 0
     choices: tuple[str, ...] = ()
     model: str = ""
+    words: tuple[str, ...] = ()
 
     @property
     def exact(self) -> bool:
@@ -131,6 +133,19 @@ class Aggregate:
 Node = Const | Value | Clock | Apply | Aggregate
 
 
+class Held(NamedTuple):
+    """How a column that others made holds its values.
+
+    `type` is its neutral type, `form` a word of `kinds.native`; `yes_no` is what stands for yes
+    and no, `empty` for nothing.
+    """
+
+    type: str
+    form: str
+    yes_no: tuple[str, ...] = ()
+    empty: str | None = None
+
+
 class Names(Protocol):
     """What tables and columns are called, for targets that are SQL."""
 
@@ -142,6 +157,9 @@ class Names(Protocol):
 
     def column(self, model: str, name: str) -> str:
         """The column of a field, or of a reference."""
+
+    def how(self, model: str, name: str) -> Held | None:
+        """How the column of a field holds its values, where that is not as Welbik does."""
 
     def joined(self, owner: str, name: str) -> tuple[str, str, str]:
         """A many-to-many relation: its table, the column of the owner, that of the others."""

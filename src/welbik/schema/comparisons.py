@@ -100,7 +100,8 @@ class Comparisons(Typing):
         )
 
     def _choice(self, written: syntax.Expression, beside: Node, model: str) -> Node:
-        choices = beside.type.choices
+        stored = beside.type.choices
+        choices = dict(zip(beside.type.words or stored, stored, strict=True))
         word = ""
         if isinstance(written, syntax.Name) and len(written.path) == 1:
             word = written.path[0].text
@@ -114,12 +115,12 @@ class Comparisons(Typing):
                 "unknown-choice",
                 f"{word!r} is none of the choices",
                 written.span,
-                did_you_mean(word, choices),
-                nearest(word, choices),
+                did_you_mean(word, list(choices)),
+                nearest(word, list(choices)),
             )
         if not bare and isinstance(written, syntax.Name):
             return self.node(written, model)
-        return Const(word, tree.TEXT)
+        return Const(choices[word], tree.TEXT)
 
     def matches(self, written: syntax.Operation, model: str) -> Node:
         node = self.node(written.operands[0], model)

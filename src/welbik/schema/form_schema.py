@@ -63,6 +63,8 @@ def _or_null(found: dict[str, Any]) -> dict[str, Any]:
 def _key(schema: Schema, name: str) -> dict[str, Any]:
     """What a row of a model is told by."""
     model = schema.models[name]
+    if len(model.keys) > 1:
+        return {"type": "string"}
     if not model.key:
         return {"type": "integer", "minimum": 1}
     key = model.stored(model.key)

@@ -22,7 +22,7 @@ from .samples import read_sample
 _CONDITIONS = {*COMPARISONS, "between", "in"}
 _ON_STORED = {
     *("required", "unique", "indexed", "label", "hint", "say", "internal", "fixed"),
-    *("stored", "was", "sample", "as"),
+    *("stored", "was", "sample", "as", "empty", "set"),
 }
 _ON_FIELDS = {*_ON_STORED, *_CONDITIONS, "default", "matches", "places", "unit"}
 _ON_PARTS = {
@@ -33,7 +33,7 @@ _ON_PARTS = {
 _ON_REFERENCES = {*_ON_STORED, "on", "owned", "loops", "where"}
 ON_COMPUTED = {"label", "hint", "unit", "places"}
 ON_COLLECTIONS = {"label", "hint"}
-ON_MANY = {"label", "hint", "required", "say", "sample"}
+ON_MANY = {"label", "hint", "required", "say", "sample", "stored"}
 _CHECKS = {"required", "unique", "matches", "where"}
 _FOR_REFERENCES = {"select", "radio", "search"}
 
@@ -116,7 +116,8 @@ class Modifiers:
 
 
 def _shown(word: str) -> str:
-    return {"on": "on removal", "stored": "stored as", "loops": "loops allowed"}.get(word, word)
+    known = {"on": "on removal", "stored": "stored as", "loops": "loops allowed"}
+    return (known | {"empty": "empty stored as", "set": "set by database"}).get(word, word)
 
 
 def _comma_before(span: Span) -> int:
@@ -136,7 +137,7 @@ def checked_name(word: syntax.Word, report: Report) -> str:
     """A table's or a column's name as databases take it; empty, and reported, where they don't."""
     if (
         not word.text
-        or len(word.text) > 60
+        or len(word.text) > 64
         or not word.text.isprintable()
         or set(word.text) & set('".')
     ):
@@ -144,7 +145,7 @@ def checked_name(word: syntax.Word, report: Report) -> str:
             "bad-name",
             f"{word.span.text} can't name a table or a column",
             word.span,
-            "use 1 to 60 letters, digits and _",
+            "use 1 to 64 letters, digits and _",
         )
         return ""
     return word.text
@@ -167,9 +168,10 @@ def _common(
         "required": modifiers.has("required"),
         "unique": modifiers.has("unique"),
         "indexed": modifiers.has("indexed"),
-        "internal": modifiers.has("internal"),
+        "internal": modifiers.has("internal") or modifiers.has("set"),
         "fixed": modifiers.has("fixed"),
         "stored_as": column_name(modifiers, report),
+        **_as_stored(modifiers, report),
         "was": modifiers.text("was"),
         "was_value": _was_value(modifiers),
         "was_span": _was_span(modifiers),
@@ -178,6 +180,34 @@ def _common(
         "label": modifiers.text("label") or names.label(node.name.text),
         "hint": modifiers.text("hint"),
     }
+
+
+def _as_stored(modifiers: Modifiers, report: Report) -> dict[str, Any]:
+    """How a column that others made holds its values."""
+    stored, empty, by = (modifiers.get(word) for word in ("stored", "empty", "set"))
+    native = stored.of.text if stored and stored.of and stored.pair is None else ""
+    pair: tuple[str, ...] = ()
+    if stored and stored.pair and stored.pair[0] is not stored.of:
+        pair = tuple(word.text for word in stored.pair)
+        native = stored.of.text if stored.of else ""
+    elif stored and stored.pair:
+        report.add(
+            "misplaced-modifier",
+            "two columns belong to a table of pairs",
+            stored.span,
+            'write: stored as "column" of "smallint"',
+        )
+    if by is not None and modifiers.get("fixed") is not None:
+        report.add(
+            "contradiction",
+            "what the database sets is on no form, so it can't be fixed there",
+            by.span,
+            "take 'fixed' out",
+        )
+    found: dict[str, Any] = {"native": native, "yes_no": pair, "by_database": by is not None}
+    if empty is not None and isinstance(empty.value, syntax.Literal):
+        found["empty"] = empty.value.text
+    return found
 
 
 def _was_value(modifiers: Modifiers) -> str:
@@ -209,6 +239,16 @@ def resolve_field(
         return None
     kind = _places(kind, modifiers, report)
     common = _common(node, modifiers, report)
+    if common["yes_no"] and kind.labels() == {} and kind.annotation != "bool":
+        stored = modifiers.get("stored")
+        assert stored is not None
+        report.add(
+            "misplaced-modifier",
+            f"'with' says what stands for yes and no, and this is {kind.describe()!r}",
+            stored.span,
+            "take it out",
+        )
+        common["yes_no"] = ()
     if kind.internal and not modifiers.has("internal"):
         common["internal"] = True
     _check_control(kind, modifiers, report)

@@ -47,6 +47,14 @@ class Stored(Member):
     internal: bool = False
     fixed: bool = False
     stored_as: str = ""
+    native: str = ""
+    """The type that the database has for it, where that is not what Welbik would choose."""
+    yes_no: tuple[str, ...] = ()
+    """What stands for yes and no, where the database has other values for them."""
+    empty: str | None = None
+    """What stands for an empty value where the column always holds something, as neutral text."""
+    by_database: bool = False
+    """Whether the database gives it its value, and nobody else."""
     was: str = ""
     was_value: str = ""
     """What rows that are there get, over the row as it was before: an expression."""
@@ -142,6 +150,8 @@ class Many(Member):
     table: str = ""
     column: str = ""
     target_column: str = ""
+    as_it_is: bool = False
+    """Whether the table of pairs was made by others: both columns are its key."""
 
 
 class Piece(NamedTuple):
@@ -216,6 +226,16 @@ class Model:
     keeps: frozenset[str] = frozenset()
     address: str = ""
     key: str = ""
+    keys: tuple[str, ...] = ()
+    """The members that are the key together; all that have a value of their own without any key."""
+    keyless: bool = False
+    number: str = "id"
+    """The column of its own number, where no member is the key."""
+    number_native: str = ""
+    handed_out: bool = False
+    """Whether the application gives its number, and not the database."""
+    as_it_is: bool = False
+    """Whether its table was made by others: nothing is added to it that is not declared."""
     stored_as: str = ""
     was: str = ""
     was_span: Span | None = None
@@ -263,6 +283,11 @@ class Model:
     @cached_property
     def by_name(self) -> Mapping[str, AnyMember]:
         return {member.name: member for member in self.everything}
+
+    @property
+    def numbered(self) -> bool:
+        """Whether its key is a number of its own."""
+        return not (self.key or self.keys or self.keyless)
 
     def stored(self, name: str) -> Field | Reference:
         """The member with a column of that name; KeyError where there is none."""

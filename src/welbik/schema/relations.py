@@ -9,7 +9,7 @@ from ..language.diagnostics import Report
 from ..problems import did_you_mean, nearest
 from . import names
 from .clauses import ModelNames, Paths, resolve_sort
-from .members import ON_COLLECTIONS, ON_MANY, Modifiers
+from .members import ON_COLLECTIONS, ON_MANY, Modifiers, checked_name
 from .model import Collection, Many
 from .samples import read_sample
 
@@ -118,6 +118,13 @@ def resolve_many(
     first, second = (_table(nodes[side]) for side in (owner, far))
     columns = f"{first}_id", f"{second}_id" if first != second else f"{names.snake(name)}_id"
     mine, theirs = columns if node.via is None else columns[::-1]
+    table = f"{first}_{name}"
+    told = _said_of_pairs(nodes[owner], name)
+    if told is not None and told.text is not None:
+        table = checked_name(told.text, report)
+        if told.pair:
+            columns = told.pair[0].text, told.pair[1].text
+            mine, theirs = columns if node.via is None else columns[::-1]
     sample = modifiers.get("sample")
     return Many(
         model=model,
@@ -132,10 +139,17 @@ def resolve_many(
         sort=resolve_sort(node.sort, target, paths),
         sample=read_sample(sample.terms, None, None, report) if sample else (),
         says=modifiers.says,
-        table=f"{first}_{name}",
+        table=table,
+        as_it_is=told is not None,
         column=mine,
         target_column=theirs,
     )
+
+
+def _said_of_pairs(node: syntax.Model, name: str) -> syntax.Modifier | None:
+    """What the side that declares a relation says of the table of its pairs."""
+    side = _side(node, name)
+    return next((m for m in side.modifiers if m.word.text == "stored"), None) if side else None
 
 
 def _table(node: syntax.Model) -> str:

@@ -246,6 +246,7 @@ class _Resolver:
             if node.filter is not None
             else default_filters(members, shown),
             stored_as=checked_name(node.stored_as, self.report) if node.stored_as else "",
+            as_it_is=node.as_it_is is not None,
             was=node.was.text if node.was else "",
             was_span=node.was.span if node.was else None,
             **self._clauses(node, members),
@@ -347,16 +348,69 @@ class _Resolver:
             names_ = tuple(name for name in found if name not in taken)
             taken |= set(names_)
             groups.append(Group(group.text.text if group.text else "", names_))
+        key = self._key(node, members)
         return {
-            "uniques": tuple(uniques),
+            "uniques": self._uniques(uniques, key, node),
             "indexes": tuple(dict.fromkeys(index for index in indexes if index)),
             "groups": tuple(groups),
             "pages": PAGES if node.pages is None else self._pages(node.pages),
             "menu": "" if node.menu is None else (node.menu.text or None),
             "keeps": frozenset(word.text for word in node.keep or ()),
             "address": self._single(node.address, node, members),
-            "key": self._single(node.key, node, members),
+            **key,
         }
+
+    def _key(self, node: syntax.Model, members: Sequence[AnyMember]) -> dict[str, Any]:
+        """What tells the rows of a table apart."""
+        key = node.key
+        if key is None:
+            return {}
+        if key.stored_as is not None:
+            return {
+                "number": checked_name(key.stored_as, self.report) or "id",
+                "number_native": key.of.text if key.of else "",
+                "handed_out": key.handed_out,
+            }
+        references = {m.name for m in members if isinstance(m, Reference)}
+        if len(key.names) == 1 and key.names[0].text not in references:
+            return {"key": self._single(key.names[0], node, members)}
+        plain = [m for m in members if isinstance(m, Field | Reference)]
+        if not key.names:
+            told = [m.name for m in plain if not (isinstance(m, Field) and m.kind.as_json)]
+            self._reads_only(node, key)
+            return {"keyless": True, "keys": tuple(told)}
+        found = self._names(key.names, [m.name for m in plain], node)
+        for member in plain:
+            if member.name in found and not member.required:
+                self.report.add(
+                    "not-unique",
+                    f"{member.name!r} is part of the key, so it must be required",
+                    key.span,
+                    f"write 'required' behind {member.name}",
+                    (("it is declared here", member.span),),
+                )
+        return {"keys": found}
+
+    def _uniques(
+        self, found: list[Unique], clauses: dict[str, Any], node: syntax.Model
+    ) -> tuple[Unique, ...]:
+        """What is unique together: the key too, where it is made of several."""
+        keys = clauses.get("keys", ())
+        if len(keys) < 2 or clauses.get("keyless") or any(u.names == keys for u in found):
+            return tuple(found)
+        assert node.key is not None
+        return (*found, Unique(keys, "", node.key.span))
+
+    def _reads_only(self, node: syntax.Model, key: syntax.Key) -> None:
+        """Rows that nothing tells apart are only looked at."""
+        asked = [word for word in node.pages or () if word.text not in ("list", "view")]
+        if node.pages is None or asked:
+            self.report.add(
+                "contradiction",
+                "rows that have no key can't be changed or removed",
+                asked[0].span if asked else key.span,
+                "write: pages list, view",
+            )
 
     def _pages(self, words: Sequence[syntax.Word]) -> tuple[str, ...]:
         asked = {word.text for word in words}

@@ -102,7 +102,8 @@ def _entry(member: AnyMember) -> Entry:
 def value_type(field: Field) -> Type:
     """What an expression gets from a field."""
     kind = field.kind.value_type()
-    return kind._replace(choices=tuple(field.kind.labels())) if field.kind.labels() else kind
+    labels = tuple(field.kind.labels())
+    return kind._replace(choices=labels, words=field.kind.words) if labels else kind
 
 
 def scope_of(schema: Schema, report: Report) -> Scope:

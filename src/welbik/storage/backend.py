@@ -21,6 +21,7 @@ from ..schema.entries import REMOVED
 from .address import Address, renamed
 from .checks import TableNames, check_sql
 from .ddl import Ddl
+from .forms import how, outgoing
 from .tables import SENT, Table, Tables
 
 BOOKS = "welbik_migration"
@@ -145,6 +146,37 @@ class Database(ABC):
     def neutral(self, expression: str, type_: str) -> str:
         """An expression as SQL that gives its value in the neutral form."""
         return expression
+
+    def read(self, table: str, column: str) -> str:
+        """A column as SQL that gives its value in the neutral form, however it is held."""
+        known = self.tables[table].column(column) if table in self.tables else None
+        held = how(known)
+        found = self.sql.held(held, quote(column)) if held is not None else quote(column)
+        return self.neutral(found, self.type_of(table, column))
+
+    def held(
+        self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]
+    ) -> tuple[list[Sequence[Any]], list[str]]:
+        """Columns in the neutral form as a table holds them, with their types."""
+        known = self.tables.get(table)
+        found: list[Sequence[Any]] = []
+        types: list[str] = []
+        for name, values in zip(names, columns, strict=True):
+            column, type_ = known.column(name) if known else None, self.type_of(table, name)
+            if column is not None and (column.native or column.yes_no or column.empty is not None):
+                values, type_ = outgoing(column, values, exact=self.ddl.exact)
+            found.append(values)
+            types.append(type_)
+        return found, types
+
+    def number_of(self, table: str) -> str:
+        """The column that numbers the rows of a table."""
+        return self.tables[table].number if table in self.tables else "id"
+
+    def most(self, table: str) -> int:
+        """The highest number of a table's rows; 0 without any."""
+        number = quote(self.number_of(table))
+        return int(self.run(f"SELECT coalesce(max({number}), 0) FROM {quote(table)}")[0][0])
 
     # Transactions
 
@@ -400,13 +432,16 @@ class Database(ABC):
         """How many rows were ever made, as far as that is known: those that went count too."""
         count = self.count(table)
         known = self.tables.get(table)
-        return count if known is not None and known.key else max(count, self.next_id(table) - 1)
+        return (
+            count
+            if known is not None and not known.numbered
+            else max(count, self.next_id(table) - 1)
+        )
 
     def breaking_keys(self, table: str, key: str, condition: str, *, live: bool) -> set[object]:
         """The keys of rows for which a condition over them is false."""
         where = f"{_LIVE} AND" if live else " WHERE"
-        shown = self.neutral(quote(key), self.type_of(table, key))
-        query = f"SELECT {shown} FROM {quote(table)}{where} NOT ({condition})"
+        query = f"SELECT {self.read(table, key)} FROM {quote(table)}{where} NOT ({condition})"
         return {key for (key,) in self.run(query)}
 
     def breaking(self, table: Table, rule: str) -> int:
@@ -420,7 +455,7 @@ class Database(ABC):
 
     def values(self, table: str, column: str, *, live: bool = False) -> list[Any]:
         """A column of all rows in the neutral form, always in one order; see `count`."""
-        shown = self.neutral(quote(column), self.type_of(table, column))
+        shown = self.read(table, column)
         where = _LIVE if live else ""
         query = f"SELECT {shown} FROM {quote(table)}{where} ORDER BY {self.order(table)}"
         return [value for (value,) in self.run(query)]
@@ -428,7 +463,10 @@ class Database(ABC):
     def order(self, table: str) -> str:
         """What the rows of a table are sorted by: how they were made, as far as that is known."""
         known = self.tables.get(table)
-        return f"{quote(table)}.{quote(known.key if known and known.key else 'id')}"
+        columns = known.told_by if known else ("id",)
+        if known and not columns:
+            columns = tuple(c.name for c in known.columns if c.type != "json")
+        return ", ".join(f"{quote(table)}.{quote(column)}" for column in columns)
 
     def computed(self, table: str, formula: str, type_: str) -> list[Any]:
         """What an expression comes to for all rows, in the order of `values`."""
@@ -440,7 +478,9 @@ class Database(ABC):
         sets = ", ".join(f"{self.name(column)} = {self.mark}" for column in values)
         query = f"UPDATE {self.name(table)} SET {sets} WHERE {self.name(key)} = {self.mark}"
         given = [(column, value) for column, value in [*values.items(), (key, of)]]
-        self.run(query, [self.bound(value, self.type_of(table, column)) for column, value in given])
+        names = [column for column, _ in given]
+        held, types = self.held(table, names, [[value] for _, value in given])
+        self.run(query, [self.bound(v[0], t) for v, t in zip(held, types, strict=True)])
 
     def bound(self, value: object, type_: str) -> object:
         """A value in the neutral form as the driver takes it."""

@@ -11,9 +11,10 @@ from ..language.source import Source
 from ..problems import WelbikError
 from ..rules.sql import Sql
 from ..rules.text import as_text
-from ..rules.tree import Node
+from ..rules.tree import Held, Node
 from ..schema.entries import Entry
 from ..schema.expressions import condition
+from .forms import how
 from .tables import Table, spelled
 
 
@@ -21,6 +22,7 @@ class TableNames:
     """Columns as the rules of a table spell them."""
 
     def __init__(self, table: Table) -> None:
+        self.table_ = table
         self.columns = {spelled(column.name): column.name for column in table.columns}
 
     def table(self, model: str) -> str:
@@ -31,6 +33,9 @@ class TableNames:
 
     def column(self, model: str, name: str) -> str:
         return self.columns.get(name, name)
+
+    def how(self, model: str, name: str) -> Held | None:
+        return how(self.table_.column(self.column(model, name)))
 
     def joined(self, owner: str, name: str) -> tuple[str, str, str]:
         raise KeyError(name)

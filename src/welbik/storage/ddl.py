@@ -9,9 +9,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import ClassVar
 
+from ..kinds.native import is_built_in
 from ..rules.sql import Sql, quote, text
 from ..schema.entries import REMOVED
 from .checks import TableNames, check_sql
+from .forms import form_of
 from .reshape import BESIDE, Change, Phases
 from .tables import Column, Index, Table, ends, identifier
 
@@ -44,6 +46,13 @@ class Ddl:
             return f"NUMERIC({numbers[0]}, {numbers[1]})"
         return self.types[word]
 
+    def held_type(self, column: Column) -> str:
+        """The type of a column whose own type nobody else has, by how it holds values."""
+        form = form_of(column)
+        if form == "words":
+            return self.type_name(f"text {max(map(len, column.yes_no))}")
+        return self.type_name({"seconds": "bigint", "dashed": "text 36"}.get(form, column.type))
+
     def nothing(self, type_: str) -> str:
         """An empty value of a neutral type."""
         return "NULL"
@@ -70,6 +79,9 @@ class Ddl:
     def checks(self, table: Table, column: Column) -> Iterator[tuple[str, str]]:
         """The conditions of a column, each with its name."""
         name = quote(column.name)
+        if form_of(column) or column.empty is not None:
+            # What others hold their own way is held to what they chose.
+            return
         for what, tested, given in (
             ("range", name, column.range),
             ("length", self.length(name), column.length),
@@ -110,7 +122,8 @@ class Ddl:
 
     def column(self, table: Table, column: Column, keys: Keys) -> str:
         """A column of a new table, or one that is added, without its conditions."""
-        parts = [quote(column.name), self.type_name(column.type)]
+        native = column.native if is_built_in(column.native) else ""
+        parts = [quote(column.name), native or self.held_type(column)]
         parts += ["NOT NULL"] if column.required else []
         return " ".join(parts)
 
@@ -119,12 +132,17 @@ class Ddl:
         return [self._table(table, table.name, keys)]
 
     def _table(self, table: Table, name: str, keys: Keys) -> str:
-        lines = [] if table.key else [f'"id" {self.number}']
+        lines = [self.own_number(table)] if table.numbered else []
         lines += [self.column(table, column, keys) for column in table.columns]
-        lines += [f"PRIMARY KEY ({quote(table.key)})"] if table.key else []
+        told = ", ".join(map(quote, (table.key,) if table.key else table.keys))
+        lines += [f"PRIMARY KEY ({told})"] if told and not table.keyless else []
         lines += [check(*one) for column in table.columns for one in self.checks(table, column)]
         lines += [check(*rule) for rule in self.rules(table)]
         return f"CREATE TABLE {quote(name)} (\n  {self._lines(table, lines)}\n){self.options}"
+
+    def own_number(self, table: Table) -> str:
+        """The column of the key that is a number of its own."""
+        return f"{quote(table.number)} {self.number}"
 
     def _lines(self, table: Table, lines: list[str]) -> str:
         return ",\n  ".join(lines)
@@ -294,7 +312,7 @@ class Ddl:
         word, _, source = made.partition(" ")
         if word == "uuid":
             return self.new_uuid()
-        key = quote(table.key or "id")
+        key = quote(table.own)
         # With its key behind it no word meets another.
         return self.slug(quote(source) if source else "NULL", table.name.replace("_", "-"), key)
 
@@ -365,7 +383,7 @@ def indexes_of(table: Table) -> list[Index]:
     wanted = [
         Index((column.name,), column.unique)
         for column in table.columns
-        if column.unique or column.references
+        if column.unique or (column.references and not table.as_it_is)
     ]
     singles = {index.columns for index in wanted if index.unique}
     wanted += [index for index in table.indexes if index.unique or index.columns not in singles]

@@ -15,19 +15,17 @@ from pathlib import Path
 from typing import Any, ClassVar, Self
 
 from ..problems import WelbikError
-from ..rules.patterns import Pattern, explicit, render
-from ..rules.sql import Sql, quote, text
-from ..rules.tree import Apply, Type
+from ..rules.sql import quote, text
 from ..schema.entries import REMOVED
 from .address import Address
 from .backend import BUSY_SECONDS
 from .ddl import Ddl, Keys, check
 from .journal import Journal
+from .mariadb_sql import MariadbSql
 from .neutral import as_lines
 from .reshape import Change, Phases
 from .server import NoServer, Server, driver, reach
 from .tables import Column, Index, Table, identifier
-from .zones import offsets
 
 _COLLATION = "utf8mb4_nopad_bin"
 _SESSION = (
@@ -46,101 +44,6 @@ _PREFIX = 190
 _OLDEST = (10, 6)
 _DONE_ALREADY = {1050, 1054, 1060, 1061, 1091, 1146, 1826}
 """What a statement ends in that was done before: its table, column or key is there, or gone."""
-
-
-class MariadbSql(Sql):
-    """Expressions in MariaDB's words."""
-
-    matching = "REGEXP"
-
-    @staticmethod
-    def form(pattern: Pattern) -> str:
-        return rf"^(?:{render(explicit(pattern.tree))})\z"
-
-    def cast(self, value: str, have: Type, wanted: Type) -> str:
-        if wanted.name == "number":
-            return f"CAST({value} AS DOUBLE)"
-        if wanted.name == "decimal":
-            return f"CAST({value} AS DECIMAL(38, {wanted.places}))"
-        return value
-
-    def round(self, value: str, node: Apply) -> str:
-        places = int(node.operands[1].value)  # type: ignore[union-attr,arg-type]
-        if node.operands[0].type.name == "number":
-            return f"(floor(abs({value}) * 1e{places} + 0.5) / 1e{places} * sign({value}))"
-        found = f"round({value}, {places})"
-        return found if node.type.name == "decimal" else f"CAST({found} AS SIGNED)"
-
-    def to_exact(self, value: str, places: int) -> str:
-        whole = f"floor(abs({value}) * 1e{places} + 0.5) * sign({value})"
-        whole = f"CAST({whole} AS DECIMAL(38, 0))"
-        return f"CAST({whole} / {10**places} AS DECIMAL(38, {places}))" if places else whole
-
-    def joined(self, first: str, second: str) -> str:
-        return f"concat({first}, {second})"
-
-    def length(self, value: str) -> str:
-        return f"char_length({value})"
-
-    def special(self, word: str, parts: list[str], node: Apply) -> str:
-        first = parts[0]
-        if word == "shift":
-            return f"({first} + INTERVAL {parts[1]} DAY)"
-        if word == "days_between":
-            return f"datediff({first}, {parts[1]})"
-        if word in ("year", "month", "day"):
-            return f"extract({word} FROM {first})"
-        if word == "local_date":
-            return self._local_date(first)
-        if word in ("least", "greatest"):
-            return f"{word}({first}, {parts[1]})"
-        if word == "trim":
-            return f"NULLIF(trim(BOTH ' ' FROM {first}), '')"
-        return _folded(word, first)
-
-    def _local_date(self, moment: str) -> str:
-        return f"CAST({self.as_local(moment)} AS DATE)"
-
-    def _ahead(self, moment: str) -> str:
-        """How many seconds the clocks of the site are ahead of UTC, at a UTC moment."""
-        # The server knows no zones by name unless its keeper loaded them.
-        changes, ahead = offsets(str(self.zone))
-        seconds = f"timestampdiff(SECOND, TIMESTAMP '1970-01-01 00:00:00', {moment})"
-        at = f"1 + interval({seconds}, {', '.join(map(str, changes))})" if changes else "1"
-        return f"elt({at}, {', '.join(map(str, ahead))})"
-
-    def as_local(self, moment: str) -> str:
-        return f"({moment} + INTERVAL {self._ahead(moment)} SECOND)"
-
-    def as_utc(self, moment: str) -> str:
-        # What the clocks say is first taken as if it were UTC: near enough but for some hours.
-        near = f"({moment} - INTERVAL {self._ahead(moment)} SECOND)"
-        return f"({moment} - INTERVAL {self._ahead(near)} SECOND)"
-
-    def as_type(self, value: str, wanted: Type) -> str:
-        if wanted.name == "other":
-            return f"replace({value}, '-', '')"
-        if wanted.name == "datetime":
-            value = f"replace({value}, 'T', ' ')"
-        names = {"integer": "SIGNED", "number": "DOUBLE", "date": "DATE", "time": "TIME(6)"}
-        names |= {"datetime": "DATETIME(6)", "decimal": f"DECIMAL(38, {wanted.places})"}
-        return f"CAST({value} AS {names[wanted.name]})"
-
-    def plain_text(self, value: str, have: Type) -> str:
-        return f"CAST({value} AS CHAR)"
-
-    def clock_text(self, value: str, word: str) -> str:
-        forms = {"date": "%Y-%m-%d", "time": "%H:%i:%s", "datetime": "%Y-%m-%d %H:%i:%s"}
-        kind = "time" if word == "time" else "date"
-        return f"{kind}_format({value}, '{forms[word]}')"
-
-
-def _folded(word: str, value: str) -> str:
-    """Small or capital letters, A to Z alone: its own would take other letters along."""
-    for letter in "ABCDEFGHIJKLMNOPQRSTUVWXYZ":
-        old, new = (letter, letter.lower()) if word == "lower" else (letter.lower(), letter)
-        value = f"replace({value}, '{old}', '{new}')"
-    return value
 
 
 class MariadbDdl(Ddl):
@@ -165,6 +68,9 @@ class MariadbDdl(Ddl):
 
     def length(self, column: str) -> str:
         return f"char_length({column})"
+
+    def own_number(self, table: Table) -> str:
+        return f"{quote(table.number)} {table.native or 'INTEGER'} PRIMARY KEY AUTO_INCREMENT"
 
     def checks(self, table: Table, column: Column) -> Iterator[tuple[str, str]]:
         if _is_long(column.type) and " " in column.type and not column.length:
@@ -418,7 +324,7 @@ class Mariadb(Journal, Server):
 
     def _check_reference(self, table: str, column: Column) -> None:
         name = quote(column.name)
-        key = quote(self.tables[column.references].key or "id")
+        key = quote(self.tables[column.references].own)
         lost = self.run(
             f"SELECT 1 FROM {quote(table)} AS own LEFT JOIN {quote(column.references)} AS other "
             f"ON other.{key} = own.{name} WHERE own.{name} IS NOT NULL AND other.{key} IS NULL LIMIT 1"
@@ -526,8 +432,8 @@ class Mariadb(Journal, Server):
             "SELECT auto_increment FROM information_schema.tables WHERE table_schema = database()"
         )
         given = self.run(f"{asked} AND table_name = %s", (table,))[0][0] or 1
-        most = self.run(f"SELECT coalesce(max(id), 0) FROM {quote(table)}")[0][0]
-        return max(int(given), int(most) + 1)
+        most = self.most(table)
+        return max(int(given), most + 1)
 
     def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
         self._touched.add(table)
@@ -546,7 +452,7 @@ class Mariadb(Journal, Server):
         self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]
     ) -> None:
         listed, count = ", ".join(map(quote, names)), len(columns[0])
-        types = [self.type_of(table, name) for name in names]
+        columns, types = self.held(table, names, columns)
         with tempfile.NamedTemporaryFile("w", encoding="utf-8", newline="", delete=False) as file:
             file.write(as_lines(columns, types))
         try:
@@ -566,7 +472,7 @@ class Mariadb(Journal, Server):
             raise WelbikError(f"the database refused a row: {said}", "nothing was added")
 
     def _insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
-        types = [self.type_of(table, name) for name in names]
+        columns, types = self.held(table, names, columns)
         bound = [[self.bound(v, t) for v in c] for c, t in zip(columns, types, strict=True)]
         listed, marks = ", ".join(map(self.name, names)), ", ".join("%s" for _ in names)
         with self.connection.cursor() as cursor:

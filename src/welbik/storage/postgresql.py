@@ -10,7 +10,7 @@ from typing import Any, Self
 from ..problems import WelbikError
 from ..rules.patterns import Pattern, explicit, render
 from ..rules.sql import Sql, quote, text
-from ..rules.tree import Apply, Type, maybe_empty
+from ..rules.tree import Apply, Held, Type, maybe_empty
 from .address import Address
 from .backend import BUSY_SECONDS
 from .ddl import Ddl, Keys
@@ -86,6 +86,30 @@ class PostgresqlSql(Sql):
     def dashed(self, value: str) -> str:
         return f"CAST({value} AS text)"
 
+    @classmethod
+    def unheld(cls, how: Held, column: str) -> str:
+        word, *numbers = how.type.split()
+        if how.form == "seconds":
+            moment = f"(to_timestamp({column}) AT TIME ZONE 'UTC')"
+            return f"CAST({moment} AS date)" if word == "date" else moment
+        if how.form == "zoned":
+            return f"({column} AT TIME ZONE 'UTC')"
+        if how.form == "plain":
+            return f"CAST({column} AS numeric({numbers[0]}, {numbers[1]}))"
+        if how.form == "bits":
+            return f"(CAST({column} AS text) = '1')"
+        if how.form == "padded":
+            return f"rtrim(CAST({column} AS text))"
+        casts = {"iso": word, "dashed": "uuid", "told": "text"}
+        if how.form in casts:
+            return f"CAST({column} AS {casts[how.form]})"
+        return super().unheld(how, column)
+
+    @classmethod
+    def nothing(cls, column: str, stands: str, how: Held) -> str:
+        # The types that text is put into have operators of their own.
+        return f"(CASE WHEN {column} <> {stands} THEN {column} END)"
+
     def as_utc(self, moment: str) -> str:
         return f"({moment} AT TIME ZONE {text(str(self.zone))} AT TIME ZONE 'UTC')"
 
@@ -116,11 +140,16 @@ class PostgresqlDdl(Ddl):
         # Compared by code point, whatever the language of the server.
         return f'{found} COLLATE "C"' if type_.startswith("text") else found
 
+    def own_number(self, table: Table) -> str:
+        serial = {"bigint": "BIGSERIAL", "smallint": "SMALLSERIAL"}.get(table.native, "SERIAL")
+        return f"{quote(table.number)} {serial} PRIMARY KEY"
+
     def create_index(self, table: Table, index: Index) -> str:
         """Rows that are equal by an index stand in it in the order of their keys, as they do
         elsewhere anyway: a page of a long list is then read, and not sorted."""
-        key = table.key or "id"
-        if not index.unique and key not in index.columns:
+        key = table.own
+        told = len(table.told_by) == 1 and not table.as_it_is
+        if not index.unique and told and key not in index.columns:
             columns = ", ".join(map(quote, (*index.columns, key)))
             return (
                 f"CREATE INDEX {quote(index.name(table.name))} ON {quote(table.name)} ({columns})"
@@ -306,10 +335,10 @@ class Postgresql(Server):
         super()._before_commit()
         # Rows came with their numbers: the next one goes on behind them.
         for table in sorted(self._numbered):
-            sequence = text(f"{quote(table)}")
-            self.run(
-                f"SELECT setval(pg_get_serial_sequence({sequence}, 'id'), {self.next_id(table)}, false)"
-            )
+            if self._sequence(table):
+                self.run(
+                    f"SELECT setval({text(self._sequence(table))}, {self.next_id(table)}, false)"
+                )
 
     def _roll_back(self) -> None:
         if not self.connection.closed:
@@ -381,9 +410,10 @@ class Postgresql(Server):
         self.run("SET CONSTRAINTS ALL DEFERRED")
         for name in sorted(full):
             self.run(f"DELETE FROM {quote(name)}")
-        numbered = [name for name in names if not self.tables[name].key]
-        sequences = [f"pg_get_serial_sequence({text(quote(n))}, 'id')" for n in numbered]
-        self.run(f"SELECT {', '.join(f'setval({one}, 1, false)' for one in sequences)}")
+        sequences = [self._sequence(name) for name in names if self.tables[name].numbered]
+        begun = [f"setval({text(one)}, 1, false)" for one in sequences if one]
+        if begun:
+            self.run(f"SELECT {', '.join(begun)}")
         self.run("COMMIT")
 
     def hurry(self, connection: Any) -> None:
@@ -391,15 +421,23 @@ class Postgresql(Server):
         connection.commit()
 
     def next_id(self, table: str) -> int:
-        named = self.run(f"SELECT pg_get_serial_sequence({text(quote(table))}, 'id')")
-        last, called = self.run(f"SELECT last_value, is_called FROM {named[0][0]}")[0]
-        most = self.run(f"SELECT coalesce(max(id), 0) FROM {quote(table)}")[0][0]
-        return max(int(last) + bool(called), int(most) + 1)
+        named, most = self._sequence(table), self.most(table)
+        if not named:
+            return most + 1
+        last, called = self.run(f"SELECT last_value, is_called FROM {named}")[0]
+        return max(int(last) + bool(called), most + 1)
+
+    def _sequence(self, table: str) -> str:
+        """Where the numbers of a table's rows come from; empty where rows come with theirs."""
+        number = text(self.number_of(table))
+        named = self.run(f"SELECT pg_get_serial_sequence({text(quote(table))}, {number})")
+        return str(named[0][0] or "")
 
     def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
-        if "id" in names and (table not in self.tables or not self.tables[table].key):
+        known = self.tables.get(table)
+        if self.number_of(table) in names and (known is None or known.numbered):
             self._numbered.add(table)
-        types = [self.type_of(table, name) for name in names]
+        columns, types = self.held(table, names, columns)
         listed = ", ".join(map(quote, names))
         with self.connection.cursor().copy(f"COPY {quote(table)} ({listed}) FROM STDIN") as copy:
             copy.write(as_lines(columns, types))

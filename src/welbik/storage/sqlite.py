@@ -21,7 +21,7 @@ from zoneinfo import ZoneInfo
 from ..problems import WelbikError
 from ..rules.patterns import Pattern
 from ..rules.sql import Sql, quote, text
-from ..rules.tree import Apply, Type
+from ..rules.tree import Apply, Held, Type
 from .address import Address
 from .backend import BUSY_SECONDS, Database, Statements
 from .ddl import Ddl, Keys, check, indexes_of
@@ -133,6 +133,24 @@ class SqliteSql(Sql):
     def clock_text(self, value: str, word: str) -> str:
         return f"substr({value}, 1, {({'date': 10, 'time': 8, 'datetime': 19})[word]})"
 
+    @classmethod
+    def unheld(cls, how: Held, column: str) -> str:
+        word, *numbers = how.type.split()
+        if how.form == "seconds" and word == "date":
+            return f"date({column}, 'unixepoch')"
+        if how.form == "seconds":
+            return f"(datetime({column}, 'unixepoch') || '.000000')"
+        if how.form == "iso":
+            moment = f"(strftime('%Y-%m-%d %H:%M:%f', {column}) || '000')"
+            return f"date({column})" if word == "date" else moment
+        if how.form == "plain":
+            return f"CAST(round({column} * {10 ** int(numbers[1])}) AS INTEGER)"
+        if how.form == "dashed":
+            return f"lower(replace({column}, '-', ''))"
+        if how.form in ("told", "padded"):
+            return f"CAST({column} AS TEXT)"
+        return column if how.form in ("bits", "zoned") else super().unheld(how, column)
+
     def as_utc(self, moment: str) -> str:
         return f"utc_moment({moment})"
 
@@ -178,7 +196,7 @@ class SqliteDdl(Ddl):
 
     def checks(self, table: Table, column: Column) -> Iterator[tuple[str, str]]:
         yield from super().checks(table, column)
-        if column.type == "boolean":
+        if column.type == "boolean" and not column.native and not column.yes_no:
             yield f"{table.name}_{column.name}_boolean", f"{quote(column.name)} IN (0, 1)"
 
     def column(self, table: Table, column: Column, keys: Keys) -> str:
@@ -248,7 +266,7 @@ class SqliteDdl(Ddl):
         """The table made anew with its rows, by the steps SQLite's own manual gives (ALTER TABLE, 7)."""
         before, after = change.before, change.after
         given = {c.name: quote(c.name) for _, c in change.kept} | {**change.fills, **change.values}
-        own = {} if after.key else {"id": quote("id")}
+        own = {after.number: quote(before.number)} if after.numbered else {}
         names, values = [*own, *given], [*own.values(), *given.values()]
         new = f"{after.name}{BESIDE}"
         found = Phases(grow=[self._table(after, new, keys)])
@@ -256,7 +274,7 @@ class SqliteDdl(Ddl):
             f"INSERT INTO {quote(new)} ({', '.join(map(quote, names))})\n"
             f"SELECT {', '.join(values)} FROM {quote(before.name)}"
         )
-        found.fill += [] if after.key else [_next_number(before.name, new)]
+        found.fill += [] if not after.numbered else [_next_number(before.name, new)]
         found.shrink.append(f"DROP TABLE {quote(before.name)}")
         found.finish.append(f"ALTER TABLE {quote(new)} RENAME TO {quote(after.name)}")
         found.finish += self.create_indexes(after)
@@ -539,10 +557,16 @@ class Sqlite(Database):
         connection.execute("PRAGMA synchronous = OFF")
 
     def next_id(self, table: str) -> int:
-        rows = self.run("SELECT seq FROM sqlite_sequence WHERE name = ?", (table,))
-        return int(rows[0][0]) + 1 if rows else 1
+        kept = self.run("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_sequence'")
+        asked = "SELECT seq FROM sqlite_sequence WHERE name = ?"
+        rows = self.run(asked, (table,)) if kept else []
+        if rows:
+            return int(rows[0][0]) + 1
+        known = self.tables.get(table)
+        return self.most(table) + 1 if known is not None and known.as_it_is else 1
 
     def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+        columns, _ = self.held(table, names, columns)
         listed = ", ".join(map(quote, names))
         marks = ", ".join("?" for _ in names)
         statement = f"INSERT INTO {quote(table)} ({listed}) VALUES ({marks})"

@@ -41,7 +41,9 @@ class Column:
     """One column; `type`, `range`, `length` and `among` as `kinds.base.Stored` has them.
 
     `references` names a table, and `removal` what becomes of the row when the row it
-    refers to is removed.
+    refers to is removed. `native` is the type that the database has for it, where others chose
+    that; `yes_no` what stands for yes and no there, and `empty` for nothing where the column always
+    holds something. Where it is `by_database`, nobody else gives it a value.
     """
 
     name: str
@@ -53,6 +55,10 @@ class Column:
     among: tuple[str, ...] = ()
     references: str = ""
     removal: str = ""
+    native: str = ""
+    yes_no: tuple[str, ...] = ()
+    empty: str | None = None
+    by_database: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +85,10 @@ class Check:
 class Table:
     """A table with its columns; every table has a key besides, `id` unless a column is it.
 
-    `promises` are what rows keep besides, and no table can hold; see `promises`.
+    `promises` are what rows keep besides, and no table can hold; see `promises`. `number` is the
+    column of the key that is a number, and `native` its type where others chose it; `keys` are the
+    columns that are the key together. Without either, and `keyless`, nothing tells rows apart.
+    What was made by others is left `as_it_is`: nothing is in it that is not said here.
     """
 
     name: str
@@ -88,6 +97,26 @@ class Table:
     indexes: tuple[Index, ...] = ()
     key: str = ""
     promises: tuple[str, ...] = ()
+    number: str = "id"
+    native: str = ""
+    keys: tuple[str, ...] = ()
+    keyless: bool = False
+    as_it_is: bool = False
+
+    @property
+    def numbered(self) -> bool:
+        """Whether its key is a number of its own."""
+        return not (self.key or self.keys or self.keyless)
+
+    @property
+    def own(self) -> str:
+        """The column that is its key, or begins it; any where nothing tells rows apart."""
+        return self.key or (self.keys[0] if self.keys else self.number)
+
+    @property
+    def told_by(self) -> tuple[str, ...]:
+        """The columns that tell its rows apart, or all that may."""
+        return self.keys or ((self.key or self.number,) if not self.keyless else ())
 
     def column(self, name: str) -> Column | None:
         return next((column for column in self.columns if column.name == name), None)
@@ -125,22 +154,40 @@ def table_of(model: Model, schema: Schema) -> Table:
     if live:
         columns.append(Column(REMOVED, "timestamp"))
     key = model.stored(model.key).column if model.key else ""
+    keys = tuple(model.stored(name).column for name in model.keys)
     indexes, promises = tuple(_indexes(model, live)), tuple(promises_of(model))
-    return Table(model.table, tuple(columns), _checks(model), indexes, key, promises)
+    return Table(
+        model.table,
+        tuple(columns),
+        _checks(model),
+        indexes,
+        key,
+        promises,
+        number=model.number,
+        native=model.number_native,
+        keys=keys,
+        keyless=model.keyless,
+        as_it_is=model.as_it_is,
+    )
 
 
 def _indexes(model: Model, live: bool) -> Iterable[Index]:
     taken: set[tuple[str, ...]] = set()
     for unique in model.uniques:
         columns = tuple(model.stored(name).column for name in unique.names)
+        if unique.names == model.keys:
+            continue
         taken.add(columns)
         yield Index(columns, True, live)
-    for names in (*model.indexes, *((m.name,) for m in model.fields if m.indexed and not m.unique)):
+    for names in (
+        *model.indexes,
+        *((m.name,) for m in model.members if m.indexed and not m.unique),
+    ):
         columns = tuple(model.stored(name).column for name in names)
         if columns not in taken:
             taken.add(columns)
             yield Index(columns)
-    for columns in _asked_for(model):
+    for columns in () if model.as_it_is else _asked_for(model):
         if columns not in taken:
             taken.add(columns)
             yield Index(columns)
@@ -189,24 +236,44 @@ def _checks(model: Model) -> tuple[Check, ...]:
 
 def _column(member: Field | Reference, model: Model, schema: Schema) -> Column:
     # What is unique among live rows only is an index of its own.
-    unique = member.unique and "bin" not in model.keeps and member.name != model.key
+    unique = member.unique and "bin" not in model.keeps
+    unique = unique and member.name != model.key and model.keys != (member.name,)
     if isinstance(member, Reference):
-        return _reference(member.column, schema.models[member.target], member, unique)
+        target = schema.models[member.target]
+        return _reference(member.column, target, member, unique, _told_by_another(target, schema))
+    return table_column(member, unique)
+
+
+def table_column(member: Field, unique: bool = False) -> Column:
+    """The column of a field."""
     stored = member.kind.stored()
-    required = member.required or member.kind.self_made
+    required = member.required or member.kind.self_made or member.empty is not None
     return Column(
-        member.column, stored.type, required, unique, stored.range, stored.length, stored.among
+        member.column,
+        stored.type,
+        required,
+        unique,
+        stored.range,
+        stored.length,
+        stored.among,
+        native=member.native,
+        yes_no=member.yes_no,
+        empty=member.empty,
+        by_database=member.by_database,
     )
 
 
-def _reference(name: str, target: Model, member: Reference, unique: bool) -> Column:
+def _reference(name: str, target: Model, member: Reference, unique: bool, keyed: Model) -> Column:
     return Column(
         name,
-        _key_type(target),
-        member.required,
+        _key_type(keyed),
+        member.required or member.empty is not None,
         unique,
         references=target.table,
         removal=member.removal,
+        native=member.native or _key_native(keyed),
+        empty=member.empty,
+        by_database=member.by_database,
     )
 
 
@@ -219,14 +286,40 @@ def _key_type(target: Model) -> str:
     return key.kind.stored().type
 
 
+def _told_by_another(target: Model, schema: Schema) -> Model:
+    """The model whose key a model has for its own: itself, unless that is a reference."""
+    seen = {target.name}
+    while len(target.keys) == 1:
+        above = target.stored(target.keys[0])
+        if not isinstance(above, Reference) or above.target in seen:
+            break
+        target = schema.models[above.target]
+        seen.add(target.name)
+    return target
+
+
+def _key_native(target: Model) -> str:
+    """The type that the database has for the key of a model, where others chose it."""
+    return target.stored(target.key).native if target.key else target.number_native
+
+
 def _pairs(many: Many, schema: Schema) -> Table:
     """The table of a many-to-many relation: a row for each pair."""
     owner, target = schema.models[many.model], schema.models[many.target]
     columns = tuple(
-        Column(name, _key_type(model), True, references=model.table, removal="remove")
+        Column(
+            name,
+            _key_type(model),
+            True,
+            references=model.table,
+            removal="remove",
+            native=_key_native(model),
+        )
         for name, model in ((many.column, owner), (many.target_column, target))
     )
     names = (many.column, many.target_column)
+    if many.as_it_is:
+        return Table(many.table, columns, keys=names, as_it_is=True)
     return Table(many.table, columns, indexes=(Index(names, True), Index(names[1:])))
 
 
@@ -253,7 +346,7 @@ def _sent() -> Table:
 def fingerprint(tables: Tables) -> str:
     """A short name for a set of tables: equal for equal tables, whatever their order."""
     text = "\n".join(
-        "|".join([name, *(str(getattr(column, f.name)) for f in fields(column))])
+        "|".join([name, *_told(column)])
         for name, table in sorted(tables.items())
         for column in sorted(table.columns, key=lambda column: column.name)
     )
@@ -261,8 +354,35 @@ def fingerprint(tables: Tables) -> str:
         for part in (*sorted(table.checks, key=str), *sorted(table.indexes, key=str)):
             text += f"\n{name}|{part}"
         text += f"\n{name}|{table.key}" if table.key else ""
+        text += "".join(f"\n{name}|{said}" for said in _told_of_key(table))
     text += "\n" + ",".join(sorted(tables))
     return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+_LATER = ("native", "yes_no", "empty", "by_database")
+
+
+def _told(column: Column) -> list[str]:
+    """What a column says; what came later to be said only where it is."""
+    values = {f.name: getattr(column, f.name) for f in fields(column)}
+    usual = Column("", "")
+    return [
+        str(value)
+        for name, value in values.items()
+        if name not in _LATER or value != getattr(usual, name)
+    ]
+
+
+def _told_of_key(table: Table) -> list[str]:
+    """What tells rows of a table apart, where that is not as usual."""
+    usual = (
+        ("number", "id"),
+        ("native", ""),
+        ("keys", ()),
+        ("keyless", False),
+        ("as_it_is", False),
+    )
+    return [f"{n}={getattr(table, n)}" for n, value in usual if getattr(table, n) != value]
 
 
 def ends(text: str) -> tuple[str, str]:

@@ -17,7 +17,7 @@ from flask import (
 from flask.typing import ResponseReturnValue
 
 from . import links, places, removal
-from .database import session
+from .database import fetch, session
 from .listing import Listing
 from .lists import List
 from .relations import key_of
@@ -45,7 +45,7 @@ def answer(kind: List) -> ResponseReturnValue:
 def _restore(kind: List) -> ResponseReturnValue:
     model = kind.model
     keys = [key_of(model, text) for text in request.form.getlist("_row")[:_MOST]]
-    found = [session().get(model, key) for key in keys if key is not None]
+    found = [fetch(model, key) for key in keys if key is not None]
     rows = [row for row in found if row is not None and row.removed_at is not None]
     if not rows:
         abort(404)

@@ -145,6 +145,13 @@ def session() -> Session:
     return opened
 
 
+def fetch(model: Any, key: Any) -> Any:
+    """The row of a model with a key; None where there is none."""
+    if hasattr(model, "KEY"):
+        return session().scalar(select(model).where(model.id == key))
+    return session().get(model, key)
+
+
 def _refuse(refused: Session) -> None:
     abort(403)
 

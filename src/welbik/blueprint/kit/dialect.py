@@ -56,6 +56,10 @@ class Dialect:
         """The type of a column that values of a type are kept in."""
         return type_
 
+    def bit(self, value: bool) -> int | str:
+        """Yes or no as a column of a single bit takes it."""
+        return int(value)
+
     def text_type(self, column: sa.Column[Any], text: str) -> str:
         """What the type of a column of texts is called."""
         return text

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import Select, select
 
 from . import conflicts, fragments, guard, rules
-from .database import live, session
+from .database import fetch, live, session
 from .fields import Field, Refused
 from .relations import Reference
 
@@ -182,6 +182,6 @@ class _Seen:
                 raise rules.Missing
             value = entry.values[field.column]
             if isinstance(field, Reference) and related and value is not None:
-                return session().get(field.target, value)
+                return fetch(field.target, value)
             return value
         return getattr(self._row, name)

@@ -18,7 +18,7 @@ from flask.typing import ResponseReturnValue
 
 from .. import settings
 from . import cells, counting, export, expressions, paging, places, words
-from .database import session
+from .database import fetch, session
 from .filters import Choice, Filter
 from .lists import List
 from .prepared import Prepared
@@ -230,7 +230,7 @@ class Listing:
                 if line is not None:
                     # A list loads what it shows, which may be less than the row's name.
                     key = self.kind.read(line).id
-                    return session().get(self.kind.model, key)
+                    return fetch(self.kind.model, key)
             return None
 
         return neighbour(back=True), neighbour(back=False)

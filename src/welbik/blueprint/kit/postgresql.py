@@ -47,6 +47,9 @@ class Postgresql(Dialect):
             return text
         return f'{text.removesuffix(")")}, "{more[0]}")'
 
+    def bit(self, value: bool) -> int | str:
+        return "1" if value else "0"
+
     def text_type(self, column: sa.Column[Any], text: str) -> str:
         # Compared by code point, whatever the language of the server.
         return f'{text} COLLATE "C"'

@@ -9,7 +9,7 @@ from typing import Any, ClassVar, NamedTuple
 from flask import request
 from sqlalchemy import select
 
-from .database import live, session
+from .database import fetch, live, session
 from .fields import INTEGER, ONE_LINE, Chosen
 
 _SELECT_MOST = 50
@@ -68,7 +68,7 @@ class _Related(Chosen):
 
     def _kept(self, typed: str) -> Any:
         key = key_of(self.target, typed)
-        return None if key is None else session().get(self.target, key)
+        return None if key is None else fetch(self.target, key)
 
     def told(self, typed: str) -> str:
         row = self._kept(typed)
@@ -130,7 +130,7 @@ class Reference(_Related):
             if above in seen:
                 return False
             seen.add(above)
-            parent = session().get(self.target, above)
+            parent = fetch(self.target, above)
             above = getattr(parent, self.column, None)
         return False
 
@@ -199,6 +199,6 @@ class Many(_Related):
 def key_of(target: Any, text: str) -> Any:
     """What a text stands for as the key of a model; None where it is no key at all."""
     if target.id.property.columns[0].type.python_type is int:
-        number = int(text) if INTEGER.fullmatch(text) else 0
-        return number if 0 < number < 2**63 else None
+        number = int(text) if INTEGER.fullmatch(text) else None
+        return number if number is not None and abs(number) < 2**63 else None
     return None if ONE_LINE.search(text) else text

@@ -8,7 +8,7 @@ from flask import abort
 from sqlalchemy import select
 from werkzeug.exceptions import Gone
 
-from .database import session
+from .database import fetch, session
 
 Row = TypeVar("Row")
 
@@ -44,11 +44,7 @@ def find(model: type[Row], part: int | str, by: Any = None) -> Row:
             named = named.order_by(column.is_not(None))
         row = session().scalars(named).first()
     else:
-        row = (
-            None
-            if isinstance(part, int) and part >= 2**63
-            else session().get(model, part)
-        )
+        row = None if isinstance(part, int) and part >= 2**63 else fetch(model, part)
     if row is None:
         abort(404)
     binned = in_bin(row)

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 
 from . import clock, tables
 from .columns import Moment
-from .database import Base, session
+from .database import Base, fetch, session
 from .relations import key_of
 
 _KEPT = dt.timedelta(days=1)
@@ -44,7 +44,7 @@ def row_of(form: str, model: Any) -> Any:
     """The row that a form made before; None where it made none, or the row is gone."""
     kept = sa.select(FORMS.c.row).where(FORMS.c.form == form)
     key = session().scalar(kept) if form else None
-    return None if key is None else session().get(model, key_of(model, key))
+    return None if key is None else fetch(model, key_of(model, key))
 
 
 def note(form: str, row: Any) -> None:

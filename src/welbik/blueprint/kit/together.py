@@ -11,7 +11,7 @@ from sqlalchemy.exc import DBAPIError, IntegrityError
 from werkzeug.exceptions import HTTPException
 
 from . import again, clock
-from .database import session
+from .database import fetch, session
 from .forms import Form
 from .show import NOTHING
 
@@ -101,7 +101,7 @@ class Together:
     def _try(self, key: Any, text: str) -> Outcome:
         """Sets the field of a row in the transaction, if nothing forbids it."""
         field = self.form.fields[self.name]
-        row: Any = session().get(self.form.model, key)
+        row: Any = fetch(self.form.model, key)
         if row is None:
             return Outcome(str(key), key, NOTHING, NOTHING, "It is gone.")
         entry = self.form.of(row)
