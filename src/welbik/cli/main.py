@@ -16,6 +16,7 @@ from ..problems import WelbikError
 
 COMMANDS = {
     "init": "Begin a project, with one commented example declaration.",
+    "adopt": "Declare the tables of a database that is there.",
     "add": "Declare a model or more of its fields.",
     "check": "Find every problem in the declarations, and mend some.",
     "tidy": "Lay out the declarations in the standard way.",

@@ -31,8 +31,9 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     queries = Queries(schema, "")
     computed = [_computed(queries, member) for member in model.computed]
     table = TableCode(schema, model.table)
+    needed = queries.used | set(_key_names(model))
     attributes = [
-        line for member in model.members for line in _attribute(schema, table, member, queries.used)
+        line for member in model.members for line in _attribute(schema, table, member, needed)
     ]
     attributes += _kept(table, model)
     attributes += [_collection(schema, collection) for collection in model.collections]
@@ -202,14 +203,19 @@ def _keys(model: Model) -> list[str]:
     if not model.keys:
         return []
     members = [model.stored(name) for name in model.keys]
-    names = [m.key_attribute if isinstance(m, Reference) else m.attribute for m in members]
+    names = _key_names(model)
     reads = [(quote(name), _reader(member)) for name, member in zip(names, members, strict=True)]
     found = [call("id: Mapped[str] = adopted.key", names, indent=4)]
     found.append(mapping("KEY: ClassVar[dict[str, Any]] = ", reads, indent=4))
     if model.keyless:
-        told = ", ".join(names)
-        found.append(f'    __mapper_args__: ClassVar[Any] = {{"primary_key": [{told}]}}')
+        found.append(call("__mapper_args__ = adopted.told_by", names, indent=4))
     return found
+
+
+def _key_names(model: Model) -> list[str]:
+    """The attributes that are the key together."""
+    members = [model.stored(name) for name in model.keys]
+    return [m.key_attribute if isinstance(m, Reference) else m.attribute for m in members]
 
 
 def _reader(member: Field | Reference) -> str:

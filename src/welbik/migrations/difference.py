@@ -76,7 +76,12 @@ class Difference:
 
     @property
     def losses(self) -> list[Loss]:
-        return [s for s in self.steps if isinstance(s, DropColumn | DropTable | ChangeColumn)]
+        return [
+            step
+            for step in self.steps
+            if isinstance(step, DropColumn | DropTable | ChangeColumn)
+            and not (isinstance(step, DropTable) and step.leave)
+        ]
 
     def __bool__(self) -> bool:
         return bool(self.steps or self.refused)
@@ -115,7 +120,7 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
             )
     for name in now:
         if name not in wanted:
-            found.steps.append(DropTable(name))
+            found.steps.append(DropTable(name, leave=now[name].as_it_is))
             come = (table for new, table in wanted.items() if new not in now and new in models)
             found.alike += [(name, new.name) for new in come if _are_alike(now[name], new)]
     return found

@@ -107,7 +107,8 @@ def _step_lines(step: Step) -> list[str]:
         old = toml(f"{step.table}.{step.old}")
         return [f"rename_column = {old}", f"to = {toml(step.name)}"]
     if isinstance(step, DropTable):
-        return [f"drop_table = {toml(step.table)}", *_given(step)]
+        left = ["leave = true"] if step.leave else []
+        return [f"drop_table = {toml(step.table)}", *left, *_given(step)]
     if isinstance(step, SetPromises):
         return [f"promises_of = {toml(step.table)}", *_listed("keep", step.promises)]
     if isinstance(step, SetRules):
@@ -249,7 +250,7 @@ def _step(data: dict[str, Any]) -> Step:
         table, _, name = str(data["rename_column"]).partition(".")
         return RenameColumn(table, name, str(data["to"]))
     if "drop_table" in data:
-        return DropTable(str(data["drop_table"]), _loss(data))
+        return DropTable(str(data["drop_table"]), _loss(data), bool(data.get("leave")))
     if "promises_of" in data:
         return SetPromises(str(data["promises_of"]), tuple(map(str, data["keep"])))
     if "set_rules_of" in data:
@@ -353,8 +354,11 @@ def tables_after(migrations: Sequence[Migration]) -> dict[str, Table]:
 def migration_name(number: int, steps: Sequence[Step]) -> str:
     """`0002-add-hive-colour`: the number, and what changes first."""
     made = [step.table.name for step in steps if isinstance(step, CreateTable)]
+    over = [s for s in steps if isinstance(s, CreateTable) and s.table.as_it_is]
     what: list[str] = []
-    if made:
+    if len(over) > 3:
+        what = ["take", "over", str(len(over)), "tables"]
+    elif made:
         what = ["make", *made[:3], *([f"and {len(made) - 3} more"] if len(made) > 3 else [])]
     else:
         first = steps[0]

@@ -63,7 +63,7 @@ class Part:
 
     @property
     def dropped(self) -> list[str]:
-        return [step.table for step in self.steps if isinstance(step, DropTable)]
+        return [s.table for s in self.steps if isinstance(s, DropTable) and not s.leave]
 
     @property
     def changed(self) -> Iterator[tuple[Table, Table]]:
@@ -177,7 +177,7 @@ def _by_hand(ddl: Ddl, step: Run) -> list[str | Work]:
 
 def keys_of(*states: Tables) -> dict[str, str]:
     """Which column is the key of a table, where it is not `id`."""
-    return {name: t.key for tables in states for name, t in tables.items() if t.own != "id"}
+    return {name: t.own for tables in states for name, t in tables.items() if t.own != "id"}
 
 
 def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Work]:

@@ -115,7 +115,7 @@ class _Asking:
     def risks(self) -> list[Risk]:
         found: list[Risk] = []
         for step in self.part.steps:
-            if isinstance(step, DropTable) and step.table in self.there:
+            if isinstance(step, DropTable) and not step.leave and step.table in self.there:
                 count = self.count(f"FROM {quote(step.table)}")
                 if count:
                     found.append(

@@ -138,6 +138,7 @@ def _work(database: Database, state: Tables, migration: Migration, way: Way) -> 
     """The statements of a migration, once the rows that are stored have nothing against it."""
     now, steps = way.now, migration.steps
     if migration.name not in database.begun():
+        state, steps = taken_over(database, state, steps)
         _check_tables(database, state, steps)
         state, steps = with_columns_by_hand(database, state, steps)
     made = statements(database.ddl, state, steps, now)
@@ -204,6 +205,31 @@ def _asked_at_the_end(
             raise error
 
     return [asked]
+
+
+def taken_over(
+    database: Database, state: Tables, steps: Sequence[Step]
+) -> tuple[Tables, tuple[Step, ...]]:
+    """Tables and steps where tables that others made are there: nothing is done to those.
+
+    Raises WelbikError where one has not all the columns that are declared of it.
+    """
+    made = [s.table for s in steps if isinstance(s, CreateTable) and s.table.as_it_is]
+    there = database.catalog().tables if made else {}
+    found = dict(state)
+    for table in made:
+        if table.name in there and table.name not in state:
+            columns = {column.name for column in there[table.name].columns}
+            wanted = [*(c.name for c in table.columns), *([table.number] if table.numbered else [])]
+            lacking = [name for name in wanted if name not in columns]
+            if lacking:
+                raise WelbikError(
+                    f"the table {table.name} that is there has no column {lacking[0]}",
+                    "declare it as it is: welbik adopt shows how; nothing was changed",
+                )
+            found[table.name] = table
+    left = (s for s in steps if not (isinstance(s, CreateTable) and s.table.name in found))
+    return found, tuple(left)
 
 
 def with_columns_by_hand(

@@ -18,6 +18,8 @@ class CreateTable:
 
     def describe(self) -> str:
         count = len(self.table.columns)
+        if self.table.as_it_is:
+            return f"take over the table {self.table.name} as it is"
         return f"make the table {self.table.name} with {count} column{'s' * (count != 1)}"
 
 
@@ -165,16 +167,19 @@ class DropColumn:
 
 @dataclass(frozen=True, slots=True)
 class DropTable:
-    """With `loss` it was allowed that its rows are lost."""
+    """With `loss` it was allowed that its rows are lost; one that others made is left (`leave`)."""
 
     table: str
     loss: bool = False
+    leave: bool = False
 
     @property
     def named(self) -> str:
         return self.table
 
     def describe(self) -> str:
+        if self.leave:
+            return f"leave the table {self.table} where it is: no model declares it any more"
         return f"take away the table {self.table} with all its rows"
 
 

@@ -60,16 +60,20 @@ def _part(part: Part, found: Back) -> None:
         table = part.renamed[name]
         found.steps.append(CreateTable(table))
         found.empty.append(name)
-    for name in (table.name for table in part.made):
-        found.steps.append(DropTable(name))
+    for step in part.steps:
+        if isinstance(step, DropTable) and step.leave:
+            found.steps.append(CreateTable(part.renamed[step.table]))
+    for made in part.made:
+        # What others made was there before, and stays.
+        found.steps.append(DropTable(made.name, leave=made.as_it_is))
     for old, new in part.changed:
         found.steps += _table(part, old, new, found)
     found.steps += back_again(part.steps)
-    for step in reversed(part.renames):
-        if isinstance(step, RenameTable):
-            found.steps.append(RenameTable(step.name, step.table))
-        elif isinstance(step, RenameColumn):
-            found.steps.append(RenameColumn(step.table, step.name, step.old))
+    for again in reversed(part.renames):
+        if isinstance(again, RenameTable):
+            found.steps.append(RenameTable(again.name, again.table))
+        elif isinstance(again, RenameColumn):
+            found.steps.append(RenameColumn(again.table, again.name, again.old))
 
 
 def _table(part: Part, old: Table, new: Table, found: Back) -> Iterator[Step]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Mapping
 from pathlib import Path
 
 from ..kinds.literals import toml
@@ -48,12 +49,14 @@ __pycache__/
 """
 
 
-def settings_text(title: str, package: str) -> str:
+def settings_text(title: str, package: str, database: str = "") -> str:
     """A welbik.toml with every key."""
+    place = "DATABASE_URL goes before it"
+    place = place if database else f"a file beside this one; {place}"
     return (
         f"title = {toml(title)}\n"
         f'package = "{package}"\n'
-        f'database = "sqlite:///{package}.db"    # a file beside this one; DATABASE_URL goes before it\n'
+        f"database = {toml(database or f'sqlite:///{package}.db')}    # {place}\n"
         'timezone = "UTC"                # where dates and times are typed and shown\n'
         'locale = "en-GB"                # how dates and numbers are written\n'
         "page = 25                       # rows a page\n"
@@ -85,8 +88,12 @@ def make_project(
     package: str = "",
     declarations: str = _EXAMPLE,
     file: str = "",
+    files: Mapping[str, str] | None = None,
+    database: str = "",
 ) -> list[str]:
     """Writes a new project into a folder, which may exist; returns the files' names.
+
+    `files` are declarations by file name, in place of one with `declarations`.
 
     Raises WelbikError where a project or one of the files is there already.
     """
@@ -102,8 +109,8 @@ def make_project(
     check_package(package)
     title = title or label(re.sub(r"[-_\s]+", "_", folder.resolve().name))
     wanted = {
-        FILE: settings_text(title, package),
-        f"models/{file or package}.welbik": declarations,
+        FILE: settings_text(title, package, database),
+        **(files or {f"models/{file or package}.welbik": declarations}),
         ".gitignore": _IGNORED,
     }
     made = {

@@ -130,16 +130,16 @@ def _comma_before(span: Span) -> int:
 def column_name(modifiers: Modifiers, report: Report) -> str:
     """What `stored as` says, checked."""
     given = modifiers.get("stored")
-    return checked_name(given.text, report) if given and given.text else ""
+    return checked_name(given.text, report, odd='"') if given and given.text else ""
 
 
-def checked_name(word: syntax.Word, report: Report) -> str:
+def checked_name(word: syntax.Word, report: Report, odd: str = '".') -> str:
     """A table's or a column's name as databases take it; empty, and reported, where they don't."""
     if (
         not word.text
         or len(word.text) > 64
         or not word.text.isprintable()
-        or set(word.text) & set('".')
+        or set(word.text) & set(odd)
     ):
         report.add(
             "bad-name",

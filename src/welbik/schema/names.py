@@ -5,7 +5,7 @@ from __future__ import annotations
 import keyword
 import re
 
-_IRREGULAR = {
+IRREGULAR = {
     **{"person": "people", "child": "children", "man": "men", "woman": "women", "foot": "feet"},
     **{"tooth": "teeth", "goose": "geese", "mouse": "mice", "datum": "data", "ox": "oxen"},
     **{"leaf": "leaves", "half": "halves", "shelf": "shelves", "life": "lives", "knife": "knives"},
@@ -41,8 +41,8 @@ def plural(noun: str) -> str:
 
 def _plural_word(word: str) -> str:
     lower = word.lower()
-    if lower in _IRREGULAR:
-        many = _IRREGULAR[lower]
+    if lower in IRREGULAR:
+        many = IRREGULAR[lower]
         return many.capitalize() if word[:1].isupper() else many
     if re.search(r"[^aeiou]y$", lower):
         return word[:-1] + "ies"

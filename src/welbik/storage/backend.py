@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -19,6 +19,7 @@ from ..problems import WelbikError
 from ..rules.sql import Sql, quote
 from ..schema.entries import REMOVED
 from .address import Address, renamed
+from .catalog import Catalog
 from .checks import TableNames, check_sql
 from .ddl import Ddl
 from .forms import how, outgoing
@@ -65,6 +66,11 @@ class Database(ABC):
     """What stands for a value in a statement."""
     errors: tuple[type[Exception], ...]
     """What its driver raises."""
+
+    has_schemas: ClassVar[bool] = False
+    """Whether tables stand in schemas, one of which is searched first."""
+    in_a_file: ClassVar[bool] = False
+    """Whether its address is that of a file."""
 
     where: str
     """Where it is, for people to read."""
@@ -246,6 +252,15 @@ class Database(ABC):
     def table_names(self) -> set[str]: ...
 
     @abstractmethod
+    def catalog(self) -> Catalog:
+        """All tables and views that are there, by whoever they were made."""
+
+    @abstractmethod
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        """Reads alone, and all from one moment on, whoever writes meanwhile."""
+
+    @abstractmethod
     def look(self, table: str) -> dict[str, str]:
         """All there is to know of a table, as the database tells it.
 
@@ -310,6 +325,11 @@ class Database(ABC):
     def is_ours(self, table: str) -> bool:
         """Whether a table is one that Welbik, or the database itself, keeps for its own use."""
         return table.startswith(self.reserved) and table != SENT
+
+    @staticmethod
+    def was_migrated(tables: Container[str]) -> bool:
+        """Whether Welbik itself made the tables of a database, going by their names."""
+        return BOOKS in tables
 
     def looks(self) -> dict[str, dict[str, str]]:
         """How every table looks that is not for our own use."""

@@ -5,6 +5,7 @@ One class writes what databases share; each database's own file says what it wri
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import ClassVar
@@ -52,6 +53,21 @@ class Ddl:
         if form == "words":
             return self.type_name(f"text {max(map(len, column.yes_no))}")
         return self.type_name({"seconds": "bigint", "dashed": "text 36"}.get(form, column.type))
+
+    own_forms: ClassVar[tuple[str, ...]] = ()
+    """Neutral types that are kept as only Welbik does, whatever the column's type says."""
+    called: ClassVar[Mapping[str, str]] = {}
+    """Types under the names that the database's catalogue has for those written here."""
+
+    def is_same(self, type_: str, native: str) -> bool:
+        """Whether a column of a type that was found holds a neutral type just as ours would."""
+        return self._plainly(native) == self._plainly(self.type_name(type_).split(" COLLATE ")[0])
+
+    def _plainly(self, native: str) -> str:
+        said = " ".join(native.lower().replace(", ", ",").split())
+        for name, known in self.called.items():
+            said = re.sub(rf"^{name}$", known, said)
+        return said
 
     def nothing(self, type_: str) -> str:
         """An empty value of a neutral type."""

@@ -19,8 +19,10 @@ from ..rules.sql import quote, text
 from ..schema.entries import REMOVED
 from .address import Address
 from .backend import BUSY_SECONDS
+from .catalog import Catalog
 from .ddl import Ddl, Keys, check
 from .journal import Journal
+from .mariadb_catalog import read_catalog
 from .mariadb_sql import MariadbSql
 from .neutral import as_lines
 from .reshape import Change, Phases
@@ -58,6 +60,12 @@ class MariadbDdl(Ddl):
         **Ddl.types,
         **{"double": "DOUBLE", "time": "TIME(6)", "timestamp": "DATETIME(6)"},
         **{"uuid": "CHAR(32)", "text": "LONGTEXT"},
+    }
+
+    called: ClassVar[Mapping[str, str]] = {
+        **{r"int\(\d+\)": "integer", r"bigint\(\d+\)": "bigint", r"tinyint\(1\)": "boolean"},
+        **{r"decimal(\(.*\))": r"numeric\1", r"(tiny|medium|long)?text": "longtext"},
+        **{r"(datetime|time)(\(\d\))?": r"\1(6)", r"double(\(.*\))?": "double"},
     }
 
     def type_name(self, type_: str) -> str:
@@ -351,6 +359,18 @@ class Mariadb(Journal, Server):
     def table_names(self) -> set[str]:
         asked = "SELECT table_name FROM information_schema.tables WHERE table_schema = database()"
         return {name for (name,) in self.run(asked)}
+
+    def catalog(self) -> Catalog:
+        return read_catalog(self.run, self.errors)
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        self.run("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+        try:
+            yield
+        finally:
+            self._roll_back()
 
     def look(self, table: str) -> dict[str, str]:
         said = str(self.run(f"SHOW CREATE TABLE {quote(table)}")[0][1])

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, Self
+from typing import Any, ClassVar, Self
 
 from ..problems import WelbikError
 from ..rules.patterns import Pattern, explicit, render
@@ -13,8 +13,10 @@ from ..rules.sql import Sql, quote, text
 from ..rules.tree import Apply, Held, Type, maybe_empty
 from .address import Address
 from .backend import BUSY_SECONDS
+from .catalog import Catalog
 from .ddl import Ddl, Keys
 from .neutral import as_lines
+from .postgresql_catalog import read_catalog
 from .server import NoServer, Server, driver, reach
 from .tables import Index, Table
 
@@ -133,6 +135,10 @@ class PostgresqlDdl(Ddl):
     sql = PostgresqlSql
     number = "SERIAL PRIMARY KEY"
     deferrable = " DEFERRABLE"
+    called: ClassVar[Mapping[str, str]] = {
+        r"character varying(.*)": r"varchar\1",
+        r"(timestamp|time)(\(6\))? without time zone": r"\1",
+    }
     settled = ("SET CONSTRAINTS ALL IMMEDIATE",)
 
     def type_name(self, type_: str) -> str:
@@ -193,6 +199,7 @@ class Postgresql(Server):
     requirement = "psycopg[binary]>=3.1"
     sql = PostgresqlSql
     ddl = PostgresqlDdl()
+    has_schemas = True
 
     def __init__(self, connection: Any, where: str) -> None:
         import psycopg
@@ -347,6 +354,17 @@ class Postgresql(Server):
     def table_names(self) -> set[str]:
         asked = "SELECT tablename FROM pg_tables WHERE schemaname = current_schema()"
         return {name for (name,) in self.run(asked)}
+
+    def catalog(self) -> Catalog:
+        return read_catalog(self.run)
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        try:
+            yield
+        finally:
+            self._roll_back()
 
     def look(self, table: str) -> dict[str, str]:
         here = "CAST(CAST(%s AS text) AS regclass)"

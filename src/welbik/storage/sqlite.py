@@ -24,8 +24,10 @@ from ..rules.sql import Sql, quote, text
 from ..rules.tree import Apply, Held, Type
 from .address import Address
 from .backend import BUSY_SECONDS, Database, Statements
+from .catalog import Catalog
 from .ddl import Ddl, Keys, check, indexes_of
 from .reshape import BESIDE, Change, Phases
+from .sqlite_catalog import read_catalog
 from .tables import Column, Table
 
 if TYPE_CHECKING:
@@ -183,6 +185,15 @@ class SqliteDdl(Ddl):
             # The name holds INT, which is what gives the column whole-number affinity.
             return f"SCALED_INTEGER({numbers[0]}, {numbers[1]})"
         return super().type_name(type_)
+
+    own_forms = ("timestamp", "date", "time", "decimal", "uuid")
+    called: ClassVar[Mapping[str, str]] = {
+        r"(tiny|small|medium|big)?int(eger)?(\(\d+\))?": "integer",
+        r"(n?varchar|n?char|character varying)\((\d+)\)": r"varchar(\2)",
+        r"(real|float|double|double precision)": "double",
+        r"bool": "boolean",
+        r"(text|clob|ntext)": "text",
+    }
 
     def literal(self, value: str, type_: str) -> str:
         word, *numbers = type_.split()
@@ -350,6 +361,7 @@ class Sqlite(Database):
     sql = SqliteSql
     ddl = SqliteDdl()
     reserved = ("welbik_", "sqlite_")
+    in_a_file = True
     mark = "?"
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
@@ -450,6 +462,22 @@ class Sqlite(Database):
             raise self._unopened(str(error), "check that the file is a database") from None
         return {name for (name,) in rows}
 
+    def catalog(self) -> Catalog:
+        try:
+            return read_catalog(self.run, self.errors)
+        except self.errors as error:
+            raise self._unopened(str(error), "check that the file is a database") from None
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        self.run("PRAGMA query_only = ON")
+        self.run("BEGIN")
+        try:
+            yield
+        finally:
+            self._roll_back()
+            self.run("PRAGMA query_only = OFF")
+
     def look(self, table: str) -> dict[str, str]:
         ((source,),) = self.run(
             "SELECT sql FROM sqlite_master WHERE type = 'table' AND name = ?", (table,)
@@ -461,7 +489,10 @@ class Sqlite(Database):
         found["numbers"] = "kept" if "AUTOINCREMENT" in source else "free"
         for _, name, unique, origin, partial in self.run(f"PRAGMA index_list({quote(table)})"):
             if origin == "c":
-                columns = [row[2] for row in self.run(f"PRAGMA index_info({quote(name)})")]
+                columns = [
+                    str(row[2] or "an expression")
+                    for row in self.run(f"PRAGMA index_info({quote(name)})")
+                ]
                 said = f"{'unique ' * unique}{', '.join(columns)}{' in part' * partial}"
                 found[f"index {name}"] = said
         for name, other, action in self.references(table):

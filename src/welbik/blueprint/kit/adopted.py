@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 from decimal import Decimal
-from typing import Any
+from typing import Any, ClassVar
 from uuid import UUID
 
 import sqlalchemy as sa
@@ -20,7 +20,7 @@ class _Kept(TypeDecorator[Any]):
     """What all of them share: `value` is the type of what a row has."""
 
     cache_ok = True
-    value: type = str
+    value: ClassVar[type[Any]] = str
 
     @property
     def python_type(self) -> type:
@@ -31,7 +31,7 @@ class Seconds(_Kept):
     """Moments, kept as seconds since 1970; days likewise where `value` is a date."""
 
     impl = sa.BigInteger
-    value = dt.datetime
+    value: ClassVar[type[Any]] = dt.datetime
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> int | None:
         return None if value is None else int(value.timestamp())
@@ -248,10 +248,11 @@ class _Filled(TypeDecorator.Comparator):  # type: ignore[type-arg]
     def operate(self, op: Any, *other: Any, **options: Any) -> Any:
         if other and (other[0] is None or isinstance(other[0], sa.Null)):
             stands = sa.literal(None, self.type)
+            plain: Any = getattr(self.type, "plain", self.type)
             if op in (operators.is_, operators.eq):
-                return sa.type_coerce(self.expr, self.type.plain).op("=")(stands)  # type: ignore[union-attr]
+                return sa.type_coerce(self.expr, plain).op("=")(stands)
             if op in (operators.is_not, operators.ne):
-                return sa.type_coerce(self.expr, self.type.plain).op("<>")(stands)  # type: ignore[union-attr]
+                return sa.type_coerce(self.expr, plain).op("<>")(stands)
         return super().operate(op, *other, **options)
 
 
@@ -341,6 +342,11 @@ def key_of(*columns: Any) -> Any:
         text = sa.func.coalesce(text, "~0", type_=sa.String)
         found = text if found is None else found + "," + text
     return sa.cast(found, sa.String)
+
+
+def told_by(*columns: Any) -> dict[str, Any]:
+    """What a mapper is told where a table has no key: all columns together are one."""
+    return {"primary_key": list(columns)}
 
 
 def next_number(context: Any) -> int:

@@ -1,0 +1,1 @@
+"""Tables that are there → declarations that describe them."""
