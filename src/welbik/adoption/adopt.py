@@ -75,7 +75,6 @@ def adopt(
     for name in tables:
         called[name] = names.model_name(name, wish.prefix, known)
         known.add(called[name])
-    natural = database.was_migrated(catalog.tables)
     ours = database.was_migrated(catalog.tables)
     for table in tables.values():
         table.natural = ours and _is_ours(table)

@@ -193,6 +193,8 @@ def _key(work: Adoption, draft: Draft, table: FoundTable, own: str) -> list[str]
             at = line.modifiers.index("required") + 1 if line.says("required") else 0
             line.modifiers[at:at] = ["unique"] if line.says("required") else ["required", "unique"]
         if line.type.split()[0] in ("text", "email", "integer", "uuid"):
+            if not line.says("set by database") and line.type.split()[0] != "uuid":
+                line.modifiers.append("fixed")
             return [f"key {line.name}"]
         line.modifiers.remove("unique")
     return [f"key {', '.join(line.name for line in found)}"]

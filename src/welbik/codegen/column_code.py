@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from functools import lru_cache
@@ -63,6 +64,9 @@ def _as_others(field: Field) -> str:
         found = f"adopted.{form.capitalize()}({', '.join(numbers)})"
     elif form:
         found = _FORMS[form]
+    elif word == "text" and not form and field.native:
+        told = re.search(r"\((\d+)\)", field.native)
+        found = f"sa.String({told[1]})" if told else "sa.Text()"
     else:
         plain = replace(field, native="", empty=None)
         found = column_type(plain, alone=field.empty is not None) or (
@@ -76,6 +80,8 @@ def _as_others(field: Field) -> str:
 def _stands(field: Field, word: str) -> str:
     """What stands for an empty value in a column, as source."""
     given = field.empty or ""
+    if form_of(table_column(field)) == "seconds":
+        return given
     if word in ("integer", "bigint", "double", "seconds", "reference"):
         return given
     if word == "decimal":

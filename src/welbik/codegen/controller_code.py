@@ -115,6 +115,8 @@ def part_of(model: Model, name: str = "part") -> dict[str, str]:
     """What a row's address ends in: how it is declared in routes, by a name, and its type."""
     key = model.address or model.key
     field = model.stored(key) if key else None
+    if field is None and model.keys:
+        return {"route": f"<{name}>", "type": "str"}
     number = field is None or isinstance(field, Field) and field.kind.annotation == "int"
     if number:
         return {"route": f"<int:{name}>", "type": "int"}

@@ -38,7 +38,7 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     attributes += _kept(table, model)
     attributes += [_collection(schema, collection) for collection in model.collections]
     attributes += [_many(schema, many) for many in model.many]
-    attributes += [*computed, *_keys(model)]
+    attributes += [*computed, *_keys(schema, model)]
     tables = [line for many in model.many if many.declares for line in _pairs(table, many)]
     tables += [table.source() for table in queries.stand_ins.values()]
     history = f"HISTORY = history.table({quote(model.table)})" if "history" in model.keeps else ""
@@ -198,13 +198,15 @@ def _told(table: TableCode, column: Column) -> list[str]:
     return [*found, *(["nullable=False"] if column.empty is not None else [])]
 
 
-def _keys(model: Model) -> list[str]:
+def _keys(schema: Schema, model: Model) -> list[str]:
     """What tells rows by several columns, behind all of these."""
     if not model.keys:
         return []
     members = [model.stored(name) for name in model.keys]
     names = _key_names(model)
-    reads = [(quote(name), _reader(member)) for name, member in zip(names, members, strict=True)]
+    reads = [
+        (quote(name), _reader(schema, member)) for name, member in zip(names, members, strict=True)
+    ]
     found = [call("id: Mapped[str] = adopted.key", names, indent=4)]
     found.append(mapping("KEY: ClassVar[dict[str, Any]] = ", reads, indent=4))
     if model.keyless:
@@ -218,9 +220,12 @@ def _key_names(model: Model) -> list[str]:
     return [m.key_attribute if isinstance(m, Reference) else m.attribute for m in members]
 
 
-def _reader(member: Field | Reference) -> str:
+def _reader(schema: Schema, member: Field | Reference) -> str:
     """What reads a value from its text, as source."""
-    annotation = member.kind.annotation if isinstance(member, Field) else "int"
+    if isinstance(member, Reference):
+        annotation = _key_annotation(schema, schema.models[member.target])
+    else:
+        annotation = member.kind.annotation
     if annotation.startswith("dt."):
         return f"{annotation}.fromisoformat"
     return annotation

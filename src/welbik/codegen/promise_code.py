@@ -421,6 +421,7 @@ def _is_copied(member: Field | Reference | Many) -> bool:
     return (
         isinstance(member, Field)
         and not member.unique
+        and not member.fixed
         and not member.kind.upload
         and member.shape is None
         and not member.kind.long

@@ -232,7 +232,7 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "wrong": wrong,
         "optional": found["optional"] if makes else [],
         "history": "history" in model.keeps,
-        "keyed": bool(model.key),
+        "keyed": not model.numbered,
         "model_class": model.name,
         "given_names": f'(*FIELDS, "{owner.key_attribute}")' if owner else "FIELDS",
         "form_name": f"{model.endpoint}_form",

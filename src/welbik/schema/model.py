@@ -375,7 +375,7 @@ class Schema:
     def is_chosen(self, name: str) -> bool:
         """Whether rows of a model are chosen by their names: in forms, filters or their list."""
         pages = set(self.models[name].pages)
-        if "list" in pages and {"edit", "remove"} & pages:
+        if "list" in pages and {"edit", "remove", "view"} & pages:
             return True
         many = (m.target for model in self for m in model.many)
         return bool(self.referring(name)) or name in many

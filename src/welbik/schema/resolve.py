@@ -215,6 +215,15 @@ class _Resolver:
         """The model with all that was said of it."""
         node, draft = self.nodes[name], self.drafts[name]
         members = self._everything(name, draft)
+        if node.key is not None and self._is_key_of_several(node.key, members):
+            # Who changed what a row is told by would make another row of it.
+            told = {word.text for word in node.key.names}
+            members = tuple(
+                replace(m, fixed=True)
+                if isinstance(m, Field | Reference) and m.name in told and not m.internal
+                else m
+                for m in members
+            )
         rules = self._rules(node, draft, members)
         if not node.members:
             self.report.add(
@@ -400,6 +409,12 @@ class _Resolver:
             return tuple(found)
         assert node.key is not None
         return (*found, Unique(keys, "", node.key.span))
+
+    @staticmethod
+    def _is_key_of_several(key: syntax.Key, members: Sequence[AnyMember]) -> bool:
+        """Whether a key is made of several members, or of what leads to another row."""
+        references = {member.name for member in members if isinstance(member, Reference)}
+        return len(key.names) > 1 or any(word.text in references for word in key.names)
 
     def _reads_only(self, node: syntax.Model, key: syntax.Key) -> None:
         """Rows that nothing tells apart are only looked at."""

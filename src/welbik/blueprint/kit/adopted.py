@@ -281,24 +281,42 @@ class Never(_Kept):
     def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Any]:
         return self.plain
 
-    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
-        return self.stands if value is None else value
+    def bind_processor(self, dialect: Dialect) -> Any:
+        inner = self.plain.dialect_impl(dialect).bind_processor(dialect)
 
-    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
-        return None if value == self.stands else value
+        def process(value: Any) -> Any:
+            if value is None:
+                return self.stands
+            return inner(value) if inner is not None else value
+
+        return process
+
+    def result_processor(self, dialect: Dialect, coltype: object) -> Any:
+        inner = self.plain.dialect_impl(dialect).result_processor(dialect, coltype)
+
+        def process(value: Any) -> Any:
+            if value is None or value == self.stands:
+                return None
+            return inner(value) if inner is not None else value
+
+        return process
 
 
-_ESCAPED = (("~", "~~"), ("/", "~s"), (",", "~c"))
-_READ = {"~~": "~", "~s": "/", "~c": ","}
+_ESCAPED = (("_", "__"), ("~", "_t"), ("/", "_s"))
+_READ = {"__": "_", "_t": "~", "_s": "/"}
+_NOTHING = "_0"
 
 
 def _parts(told: str) -> list[str | None]:
     """The values that `key_of` made a text of, as texts."""
-    found = [_AGAIN.sub(lambda m: _READ.get(m[0], ""), one) for one in told.split(",")]
-    return [None if one == "~0" else text for one, text in zip(told.split(","), found)]
+    found = told.split("~")
+    return [
+        None if one == _NOTHING else _AGAIN.sub(lambda m: _READ.get(m[0], ""), one)
+        for one in found
+    ]
 
 
-_AGAIN = re.compile("~.")
+_AGAIN = re.compile("_.")
 
 
 class _ByParts(orm.ColumnProperty.Comparator[str]):
@@ -339,8 +357,8 @@ def key_of(*columns: Any) -> Any:
         text: Any = sa.cast(column, sa.String)
         for one, other in _ESCAPED:
             text = sa.func.replace(text, one, other, type_=sa.String)
-        text = sa.func.coalesce(text, "~0", type_=sa.String)
-        found = text if found is None else found + "," + text
+        text = sa.func.coalesce(text, _NOTHING, type_=sa.String)
+        found = text if found is None else found + "~" + text
     return sa.cast(found, sa.String)
 
 

@@ -18,7 +18,6 @@ import sqlalchemy as sa
 from werkzeug.datastructures import MultiDict
 
 from . import clock, counting, words
-from .columns import Clock, Duration, Moment
 from .database import live, session
 from .paging import is_nullable
 from .relations import key_of
@@ -78,12 +77,9 @@ class Range(Filter):
 
     @property
     def input_type(self) -> str:
-        kinds = {sa.Date: "date", Clock: "time", Moment: "datetime-local"}
-        kinds[Duration] = "text"
-        found = (
-            kind for base, kind in kinds.items() if isinstance(self.column.type, base)
-        )
-        return next(found, "number")
+        kinds = {dt.date: "date", dt.time: "time", dt.datetime: "datetime-local"}
+        kinds[dt.timedelta] = "text"
+        return kinds.get(self.column.type.python_type, "number")
 
     @property
     def moves(self) -> bool:

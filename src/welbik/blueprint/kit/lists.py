@@ -156,10 +156,13 @@ class List:
                 # The first is gone through stretch by stretch, which an index helps with.
                 found += paging.expanded(one) if found else [one]
         mapper = sa.inspect(self.model)
-        name = mapper.get_property_by_column(mapper.primary_key[0]).key
         # In the direction of what comes before: an index can be followed so.
         down = found[-1].down if found else False
-        return [*found, paging.Key(getattr(self.model, name), down, False)]
+        for part in mapper.primary_key:
+            column = getattr(self.model, mapper.get_property_by_column(part).key)
+            one = paging.Key(column, down, bool(part.nullable and not part.primary_key))
+            found += paging.expanded(one) if found else [one]
+        return found
 
 
 def _choices(column: Any) -> tuple[str, ...]:
