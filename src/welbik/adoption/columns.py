@@ -88,7 +88,7 @@ def field_line(context: Context, column: FoundColumn, taken: set[str]) -> Line |
     line = Line(name, read.type, column=column.name)
     by_database = column.made or column.renewed or read.by_database
     empty = None if by_database else _empty(context, column, read)
-    if column.required and empty is None:
+    if column.required and empty is None and not by_database:
         line.modifiers.append("required")
     if context.table.key != (column.name,) and context.table.is_unique((column.name,)):
         line.modifiers.append("unique")
@@ -140,7 +140,7 @@ def _read(context: Context, column: FoundColumn) -> _Read | None:
     bounds = context.checks.get(column.name, Bounds())
     fact = context.facts.get(column.name, Fact())
     values = column.choices or bounds.among
-    if values and kind in ("text", "padded", "whole", ""):
+    if values and (kind in ("text", "padded", "") or (kind == "whole" and _codes(column.comment))):
         return _choices(column, values)
     if column.choices or (kind and not column.plain and kind == ""):
         return _choices(column, column.choices)
@@ -231,6 +231,11 @@ def _whole(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) ->
     if native.startswith("year"):
         return _Read("integer 1901..2155", "integer")
     low, high = _ends(native) if context.ddl.exact else ("", "")
+    only = sorted(int(value) for value in bounds.among if _are_whole(value))
+    if only and only == list(range(only[0], only[-1] + 1)):
+        low, high = str(only[0]), str(only[-1])
+    elif only:
+        return _Read("integer", "integer", [f"in ({', '.join(map(str, only))})"])
     low, high = bounds.low or low, bounds.high or high
     if not (low or high) and _exceeds(fact):
         high = str(2**63 - 1)
@@ -336,6 +341,8 @@ def _text(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) -> 
     longest = int(told[1]) if told else None
     if native in ("char", "character", "nchar", "bpchar"):
         longest = 1
+    if native == "name":
+        longest = 63
     asks = _ASKS.search(_plain(column)) or fact.different == 2 or _constant(column.default) in _PAIR
     if longest == 1 and fact.given and fact.different <= 2 and asks:
         pair = _pair(fact)
@@ -390,7 +397,11 @@ def _empty(context: Context, column: FoundColumn, read: _Read) -> str | None:
         return '""'
     if word == "timestamp" and family(column.native) == "whole" and (default == "0" or fact.zeros):
         return "0"
-    if word in ("date", "timestamp") and default and default.startswith("0000-00-00"):
+    if (
+        word in ("date", "timestamp")
+        and default
+        and default.startswith(("0000-00-00", "0001-01-01"))
+    ):
         return quoted(default)
     return None
 

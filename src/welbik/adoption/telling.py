@@ -73,7 +73,7 @@ def _shown(draft: Draft, facts: Mapping[str, Fact]) -> str:
     if scored and scored[-1][0] > 0:
         return f"{{{scored[-1][2]}}}"
     led = [line.name for line in draft.lines if line.target and line.says("required")]
-    if len(led) > 1:
+    if led:
         return " · ".join(f"{{{name}}}" for name in led[:2])
     return ""
 

@@ -47,6 +47,9 @@ _FORMS = {
 }
 
 
+_SINGLE = r"(real|float4|float)(\(|$| unsigned)"
+
+
 def _as_others(field: Field) -> str:
     """The type of a column that others made."""
     word, *numbers = field.kind.stored().type.split()
@@ -64,6 +67,8 @@ def _as_others(field: Field) -> str:
         found = f"adopted.{form.capitalize()}({', '.join(numbers)})"
     elif form:
         found = _FORMS[form]
+    elif word == "double" and re.match(_SINGLE, field.native.lower()):
+        found = "adopted.Single()"
     elif word == "text" and not form and field.native:
         told = re.search(r"\((\d+)\)", field.native)
         found = f"sa.String({told[1]})" if told else "sa.Text()"

@@ -325,7 +325,7 @@ def _answers(model: Model, owner: Reference | None) -> str:
     }
     found = [known[page] for page in names]
     if is_chosen(model):
-        found.append('f"/chosen?_row={row.id}"')
+        found.append('f"/chosen?{visitor.asked_for(row)}"')
     return f"({', '.join(found)}{',' if len(found) == 1 else ''})"
 
 

@@ -208,9 +208,10 @@ class Factory:
         found = {
             field.attribute: deepcopy((first if field.unique else drawn)[field.name])
             for field in model.fields
+            if not field.by_database
         }
         for field in model.fields:
-            held = found[field.attribute]
+            held = found.get(field.attribute)
             if field.kind.upload and held is not None:
                 found[field.attribute] = Upload(**held)
         return found

@@ -35,7 +35,7 @@ _ALL: Outcome = frozenset((True, False, None))
 def number(value: Any) -> float:
     """A value on the number line: days for dates, seconds for moments and times."""
     if isinstance(value, dt.datetime):
-        return value.replace(tzinfo=None).timestamp()
+        return value.replace(tzinfo=dt.UTC).timestamp()
     if isinstance(value, dt.date):
         return float(value.toordinal())
     if isinstance(value, dt.timedelta):

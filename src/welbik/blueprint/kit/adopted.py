@@ -152,6 +152,16 @@ class Number(_Kept):
         return round(Decimal(str(value)), self.places)
 
 
+class Single(_Kept):
+    """Numbers of half the usual size: what they are compared with is rounded likewise."""
+
+    impl = sa.REAL
+    value = float
+
+    def bind_expression(self, bindvalue: Any) -> Any:
+        return sa.cast(bindvalue, sa.REAL())
+
+
 class _Truth(TypeDecorator.Comparator):  # type: ignore[type-arg]
     """Yes and no where they are no truth values of the database's own."""
 
@@ -295,7 +305,7 @@ class Never(_Kept):
         inner = self.plain.dialect_impl(dialect).result_processor(dialect, coltype)
 
         def process(value: Any) -> Any:
-            if value is None or value == self.stands:
+            if value is None or value == self.stands or str(value) == self.stands:
                 return None
             return inner(value) if inner is not None else value
 

@@ -52,13 +52,18 @@ def expanded(key: Key) -> list[Key]:
     if key.choices:
         choices = key.choices[::-1] if key.down else key.choices
         ranks = {choice: rank for rank, choice in enumerate(choices)}
-        known = sa.case(ranks, value=key.column, else_=len(ranks))
+        known = sa.case(*_typed(key.column, ranks), value=key.column, else_=len(ranks))
         rank = sa.case((key.column.is_(None), len(ranks) + 1), else_=known)
         plain = key._replace(choices=())
         return [Key(rank, False, False), plain]
     if key.nullable:
         return [Key(sa.case((key.column.is_(None), 1), else_=0), False, False), key]
     return [key]
+
+
+def _typed(column: Any, ranks: dict[str, int]) -> list[tuple[Any, int]]:
+    """What a column may hold, each as a value of its own type, with its rank."""
+    return [(sa.literal(value, column.type), rank) for value, rank in ranks.items()]
 
 
 def segments(key: Key) -> list[Segment]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, NamedTuple
+from uuid import UUID
 
 from flask import request
 from sqlalchemy import select
@@ -198,6 +199,11 @@ class Many(_Related):
 
 def key_of(target: Any, text: str) -> Any:
     """What a text stands for as the key of a model; None where it is no key at all."""
+    if target.id.property.columns[0].type.python_type is UUID:
+        try:
+            return UUID(text)
+        except ValueError:
+            return None
     if target.id.property.columns[0].type.python_type is int:
         number = int(text) if INTEGER.fullmatch(text) else None
         return number if number is not None and abs(number) < 2**63 else None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Any, TypeVar
+from uuid import UUID
 
 from flask import abort
 from sqlalchemy import select
@@ -21,7 +22,9 @@ class InBin(Gone):
         self.row = row
 
 
-def find_under(parent: Any, model: type[Row], part: int | str, by: Any = None) -> Row:
+def find_under(
+    parent: Any, model: type[Row], part: int | str | UUID, by: Any = None
+) -> Row:
     """A row that is part of another, found under that one only."""
     row: Any = find(model, part, by)
     if getattr(row, row.OWNER) is not parent:
@@ -30,7 +33,7 @@ def find_under(parent: Any, model: type[Row], part: int | str, by: Any = None) -
     return found
 
 
-def find(model: type[Row], part: int | str, by: Any = None) -> Row:
+def find(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
     """The row that an address names, by its key or by the column `by`.
 
     404 when there is none, 410 when it is in the bin.
