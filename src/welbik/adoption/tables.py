@@ -57,6 +57,7 @@ def draft_of(work: Adoption, table: FoundTable) -> Draft:
         else:
             draft.remarks.append(f"{column.name} {column.native} is there too")
     _stored(work, draft, table, own)
+    _pages(work, draft, table)
     _groups(work, draft, table)
     _rules(work, draft, table, trees)
     return draft
@@ -198,6 +199,35 @@ def _key(work: Adoption, draft: Draft, table: FoundTable, own: str) -> list[str]
             return [f"key {line.name}"]
         line.modifiers.remove("unique")
     return [f"key {', '.join(line.name for line in found)}"]
+
+
+def _pages(work: Adoption, draft: Draft, table: FoundTable) -> None:
+    """Leaves out the pages that make rows, where something must be given that no form has."""
+    if draft.reads_only:
+        return
+    given = {
+        line.column
+        for line in draft.lines
+        if line.column and not line.says("set by database") and line.type != "uuid"
+    }
+    needed = [
+        column.name
+        for column in table.columns
+        if column.required
+        and column.name not in given
+        and column.default is None
+        and not (column.counted or column.made or column.renewed)
+        and column.name not in table.key
+        and not _is_kept(work, table, column.name)
+    ]
+    if needed:
+        draft.clauses.append(
+            "pages list, view, edit, remove" if given else "pages list, view, remove"
+        )
+        then = "rows are made elsewhere: here they are shown, changed and removed"
+        work.note(table.name, ", ".join(needed), "it must be given, and no form has it", then)
+    elif not given:
+        draft.clauses.append("pages list, view, remove")
 
 
 def _groups(work: Adoption, draft: Draft, table: FoundTable) -> None:

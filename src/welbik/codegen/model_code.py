@@ -226,9 +226,9 @@ def _reader(schema: Schema, member: Field | Reference) -> str:
         annotation = _key_annotation(schema, schema.models[member.target])
     else:
         annotation = member.kind.annotation
-    if annotation.startswith("dt."):
-        return f"{annotation}.fromisoformat"
-    return annotation
+    if annotation == "dt.date" and isinstance(member, Field) and not member.native:
+        return "dt.date.fromisoformat"
+    return annotation if annotation in ("str", "int", "UUID") else "None"
 
 
 def _key(model: Model) -> list[str]:

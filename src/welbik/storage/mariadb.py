@@ -31,8 +31,8 @@ from .tables import Column, Index, Table, identifier
 
 _COLLATION = "utf8mb4_nopad_bin"
 _SESSION = (
-    "SET SESSION sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,"
-    "NO_ZERO_DATE,NO_ZERO_IN_DATE', time_zone = '+00:00', "
+    "SET SESSION sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES', "
+    "time_zone = '+00:00', "
     f"collation_connection = '{_COLLATION}', innodb_lock_wait_timeout = {BUSY_SECONDS}"
 )
 LIVE = "welbik_live"

@@ -285,6 +285,11 @@ class Never(_Kept):
     def python_type(self) -> type:
         return self.plain.python_type
 
+    def _is_zero(self, value: Any) -> bool:
+        """Whether it is a day that stands for none, whatever parts of seconds it has."""
+        told = str(self.stands)
+        return bool(_DAY.match(told)) and str(value)[: len(told)] == told
+
     def coerce_compared_value(self, op: Any, value: Any) -> Any:
         return self
 
@@ -305,13 +310,14 @@ class Never(_Kept):
         inner = self.plain.dialect_impl(dialect).result_processor(dialect, coltype)
 
         def process(value: Any) -> Any:
-            if value is None or value == self.stands or str(value) == self.stands:
+            if value is None or value == self.stands or self._is_zero(value):
                 return None
             return inner(value) if inner is not None else value
 
         return process
 
 
+_DAY = re.compile(r"\d{4}-\d\d-\d\d")
 _ESCAPED = (("_", "__"), ("~", "_t"), ("/", "_s"))
 _READ = {"__": "_", "_t": "~", "_s": "/"}
 _NOTHING = "_0"
@@ -347,11 +353,18 @@ class _ByParts(orm.ColumnProperty.Comparator[str]):
             return sa.false()
         found = []
         for (name, read), part in zip(model.KEY.items(), parts, strict=True):
+            column = getattr(model, name)
+            if part is None:
+                found.append(column.is_(None))
+                continue
+            if read is None:
+                # What a value looks like as a text, only the database knows.
+                found.append(sa.cast(column, sa.String) == part)
+                continue
             try:
-                value = None if part is None else read(part)
-            except (ValueError, ArithmeticError):
+                found.append(column == read(part))
+            except ValueError:
                 return sa.false()
-            found.append(getattr(model, name) == value)
         return sa.and_(*found)
 
 

@@ -18,7 +18,7 @@ from .dialect import Dialect, any_case
 _BUSY_SECONDS = 8
 _SESSION = (
     "SET SESSION time_zone = '+00:00', collation_connection = 'utf8mb4_nopad_bin', "
-    "sql_mode = 'ANSI_QUOTES,STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_BACKSLASH_ESCAPES', "
+    "sql_mode = 'ANSI_QUOTES,STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES', "
     f"innodb_lock_wait_timeout = {_BUSY_SECONDS}"
 )
 _SHORT, _PREFIX = 255, 190
