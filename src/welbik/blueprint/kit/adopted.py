@@ -30,6 +30,7 @@ class _Kept(TypeDecorator[Any]):
 class Seconds(_Kept):
     """Moments, kept as seconds since 1970; days likewise where `value` is a date."""
 
+    cache_ok = True
     impl = sa.BigInteger
     value: ClassVar[type[Any]] = dt.datetime
 
@@ -43,6 +44,7 @@ class Seconds(_Kept):
 class DaySeconds(Seconds):
     """Days, kept as the seconds since 1970 when they begin."""
 
+    cache_ok = True
     value = dt.date
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> int | None:
@@ -60,6 +62,7 @@ class DaySeconds(Seconds):
 class Zoned(_Kept):
     """Moments that the database keeps with their zone."""
 
+    cache_ok = True
     impl = sa.DateTime
     value = dt.datetime
 
@@ -88,6 +91,7 @@ class _Plain(UserDefinedType[Any]):
 class Iso(_Kept):
     """Moments, kept as the texts of ISO 8601 in UTC."""
 
+    cache_ok = True
     impl = _Plain
     value = dt.datetime
 
@@ -114,6 +118,7 @@ class Iso(_Kept):
 class IsoDay(_Kept):
     """Days, kept as the texts of ISO 8601."""
 
+    cache_ok = True
     impl = _Plain
     value = dt.date
 
@@ -134,6 +139,7 @@ class IsoDay(_Kept):
 class Number(_Kept):
     """Decimals, kept as whatever numbers the column holds."""
 
+    cache_ok = True
     impl = _Plain
     value = Decimal
 
@@ -155,6 +161,7 @@ class Number(_Kept):
 class Single(_Kept):
     """Numbers of half the usual size: what they are compared with is rounded likewise."""
 
+    cache_ok = True
     impl = sa.REAL
     value = float
 
@@ -174,6 +181,7 @@ class _Truth(TypeDecorator.Comparator):  # type: ignore[type-arg]
 class Words(_Kept):
     """Yes and no, kept as two values of the column's own."""
 
+    cache_ok = True
     impl = _Plain
     value = bool
     comparator_factory = _Truth
@@ -192,6 +200,7 @@ class Words(_Kept):
 class Flag(_Kept):
     """Yes and no, kept as numbers: nothing but 0 says no."""
 
+    cache_ok = True
     impl = _Plain
     value = bool
     comparator_factory = _Truth
@@ -205,6 +214,8 @@ class Flag(_Kept):
 
 class Bits(Flag):
     """Yes and no, kept as a bit."""
+
+    cache_ok = True
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
         return None if value is None else dialects.of(dialect.name).bit(bool(value))
@@ -222,6 +233,7 @@ class Bits(Flag):
 class Told(_Kept):
     """Values of a type that only the database knows, as the texts that it tells of them."""
 
+    cache_ok = True
     impl = _Plain
 
     def __init__(self, most: int | None = None) -> None:
@@ -235,6 +247,8 @@ class Told(_Kept):
 class Padded(Told):
     """Texts that the database fills up with blanks."""
 
+    cache_ok = True
+
     def process_result_value(self, value: Any, dialect: Dialect) -> str | None:
         return None if value is None else str(value).rstrip(" ")
 
@@ -242,6 +256,7 @@ class Padded(Told):
 class Dashed(_Kept):
     """Identifiers, kept as the texts that people write."""
 
+    cache_ok = True
     impl = _Plain
     value = UUID
 
@@ -269,6 +284,7 @@ class _Filled(TypeDecorator.Comparator):  # type: ignore[type-arg]
 class Never(_Kept):
     """Values of a column that is never empty: `stands` is there for nothing."""
 
+    cache_ok = True
     impl = _Plain
     comparator_factory = _Filled
 
