@@ -55,6 +55,8 @@ class Draft:
     """What stands as comments below its members: what was left where it is."""
     taken: set[str] = field(default_factory=set)
     reads_only: bool = False
+    group: str = ""
+    """Its group of the menu, where there are such."""
 
     def line(self, column: str) -> Line | None:
         return next((line for line in self.lines if line.column == column), None)

@@ -12,7 +12,18 @@ from .drafts import Draft, Line, quoted
 from .facts import Fact
 from .tables import Adoption
 
-_NAMES = ("name", "title", "label", "caption", "subject", "headline", "code", "sku", "number")
+_NAMES = (
+    "name",
+    "title",
+    "label",
+    "caption",
+    "subject",
+    "headline",
+    "description",
+    "code",
+    "sku",
+    "number",
+)
 _SHORT = 120
 _SECRET = re.compile(r"passw|pwd|hash|salt|secret|token|cipher|digest|fingerprint")
 _MOST_LISTED = 6
@@ -35,6 +46,7 @@ def tell(work: Adoption) -> None:
         if searched:
             draft.clauses.append(f"search {', '.join(searched)}")
         if table in menus:
+            draft.group = menus[table]
             draft.clauses.append(f"menu {quoted(menus[table])}")
 
 
@@ -73,6 +85,11 @@ def _shown(draft: Draft, facts: Mapping[str, Fact]) -> str:
     if scored and scored[-1][0] > 0:
         return f"{{{scored[-1][2]}}}"
     led = [line.name for line in draft.lines if line.target and line.says("required")]
+    unique = any(line.target and line.says("unique") for line in draft.lines)
+    if led and not unique:
+        # Several rows lead to the same: when they were tells them apart.
+        dated = [line.name for line in draft.lines if line.type.split()[0] in ("date", "datetime")]
+        led = [*led, *dated[:1]] if len(led) == 1 else led
     if led:
         return " · ".join(f"{{{name}}}" for name in led[:2])
     return ""

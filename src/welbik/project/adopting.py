@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -60,7 +60,7 @@ def plan(
         found = adopt(database, wish, taken, tell)
         where = database.where
     heal(found, lambda text: _problems(folder, text, is_new))
-    files = _files(folder, found.texts())
+    files = _files(folder, found)
     return Plan(folder, found, files, kept, is_new, where, taken)
 
 
@@ -119,15 +119,22 @@ def _problems(folder: Path, text: str, is_new: bool) -> Sequence[Problem]:
     return [p for p in read_declarations(root, {name: text}).problems if p.span.source.name == name]
 
 
-def _files(folder: Path, texts: Mapping[str, str]) -> dict[str, str]:
-    """A file for each model, none of which is there yet."""
-    found = {}
-    for model, text in texts.items():
-        name, number = f"{FOLDER}/{snake(model)}{SUFFIX}", 2
-        while (folder / name).exists() or name in found:
-            name, number = f"{FOLDER}/{snake(model)}_{number}{SUFFIX}", number + 1
-        found[name] = text
-    return found
+def _files(folder: Path, found: Adopted) -> dict[str, str]:
+    """A file for each group of the menu, or for each model; none of them is there yet."""
+    files: dict[str, str] = {}
+    names: dict[str, str] = {}
+    for model, text in found.texts().items():
+        group = found.drafts[model].group
+        key = group or model
+        if key not in names:
+            begin, number = f"{FOLDER}/{snake(key)}", 2
+            name = f"{begin}{SUFFIX}"
+            while (folder / name).exists() or name in files:
+                name, number = f"{begin}_{number}{SUFFIX}", number + 1
+            names[key] = name
+        before = files.get(names[key])
+        files[names[key]] = f"{before}\n{text}" if before else text
+    return files
 
 
 def write(planned: Plan, *, title: str = "", package: str = "") -> list[str]:

@@ -11,6 +11,7 @@ from dataclasses import replace
 from typing import ClassVar
 
 from ..kinds.native import is_built_in
+from ..problems import WelbikError
 from ..rules.sql import Sql, quote, text
 from ..schema.entries import REMOVED
 from .checks import TableNames, check_sql
@@ -192,6 +193,7 @@ class Ddl:
     def reshape(self, change: Change, keys: Keys) -> Phases:
         """What turns a table into another. Whatever is written the same for both stays."""
         new, found = change.after, Phases()
+        self.refuse_unnamed(change, keys)
         table = quote(new.name)
         for column in change.come:
             found.grow += self._grown(change, column, keys)
@@ -217,6 +219,31 @@ class Ddl:
                 found.shrink.append(self.require(new, column))
         found.finish += self._hold(change, touched, keys)
         return found
+
+    def refuse_unnamed(self, change: Change, keys: Keys) -> None:
+        """Raises WelbikError where something would go that others made: nobody knows its name."""
+        old, new = change.before, change.after
+        if not old.as_it_is:
+            return
+        gone = {column.name for column in change.gone}
+        for column in old.columns:
+            now = new.column(column.name)
+            if now is None:
+                continue
+            same = (column.references, column.removal) == (now.references, now.removal)
+            if (column.references and not same) or (column.unique and not now.unique):
+                what = "leads to" if column.references else "is unique"
+                raise self._by_hand(f"{old.name}.{column.name} {what} as others made it")
+        for index in old.indexes:
+            if index not in new.indexes and not gone & set(index.columns):
+                raise self._by_hand(f"the index of {old.name} over {', '.join(index.columns)}")
+
+    @staticmethod
+    def _by_hand(what: str) -> WelbikError:
+        return WelbikError(
+            f"this can't be changed by a declaration: {what}",
+            "write the change as a step of SQL (docs/migrations.md, by hand), or put it back",
+        )
 
     def _grown(self, change: Change, column: Column, keys: Keys) -> list[str]:
         table, name = quote(change.after.name), quote(column.name)
@@ -346,11 +373,11 @@ class Ddl:
         """Constraints and indexes are named after their columns, so they are called anew too."""
         table = quote(after.name)
         said = [f"ALTER TABLE {table} RENAME COLUMN {quote(old)} TO {quote(new)}"]
-        return said + self._call_anew(before, after)
+        return said if after.as_it_is else said + self._call_anew(before, after)
 
     def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
         said = [f"ALTER TABLE {quote(before.name)} RENAME TO {quote(after.name)}"]
-        return said + self._call_anew(before, after)
+        return said if after.as_it_is else said + self._call_anew(before, after)
 
     def _call_anew(self, before: Table, after: Table) -> list[str]:
         table = after.name

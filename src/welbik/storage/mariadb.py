@@ -171,6 +171,8 @@ class MariadbDdl(Ddl):
     def rename_column(
         self, before: Table, after: Table, old: str, new: str, keys: Keys
     ) -> list[str]:
+        if after.as_it_is:
+            return super().rename_column(before, after, old, new, keys)
         table, column, named = quote(after.name), before.column(old), after.column(new)
         assert column is not None and named is not None
         parts = self._without(before, [column])
@@ -184,6 +186,8 @@ class MariadbDdl(Ddl):
         return said + (self.add_references(after, [named], keys) if named.references else [])
 
     def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
+        if after.as_it_is:
+            return super().rename_table(before, after, keys)
         old, new = quote(before.name), quote(after.name)
         parts = self._without(before, before.columns)
         parts += [f"DROP CONSTRAINT IF EXISTS {quote(name)}" for name, _ in self.rules(before)]

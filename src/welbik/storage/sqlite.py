@@ -19,145 +19,18 @@ from typing import TYPE_CHECKING, Any, ClassVar, Self
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
-from ..rules.patterns import Pattern
-from ..rules.sql import Sql, quote, text
-from ..rules.tree import Apply, Held, Type
+from ..rules.sql import quote, text
 from .address import Address
 from .backend import BUSY_SECONDS, Database, Statements
 from .catalog import Catalog
 from .ddl import Ddl, Keys, check, indexes_of
 from .reshape import BESIDE, Change, Phases
 from .sqlite_catalog import read_catalog
+from .sqlite_sql import SqliteSql
 from .tables import Column, Table
 
 if TYPE_CHECKING:
     import sqlite3
-
-
-class SqliteSql(Sql):
-    """Expressions in SQLite's words.
-
-    `matches` and moments beside dates need the functions `regexp` and `local_date`, which a
-    connection registers (`ready` and the application's kit do).
-    """
-
-    matching = "REGEXP"
-
-    def boolean(self, value: bool) -> str:
-        return "1" if value else "0"
-
-    def exact(self, value: Decimal, places: int) -> str:
-        scaled = int(value.scaleb(places))
-        return f"({scaled})" if scaled < 0 else str(scaled)
-
-    def day(self, value: dt.date) -> str:
-        return text(value.isoformat())
-
-    def time(self, value: dt.time) -> str:
-        return text(value.strftime("%H:%M:%S.%f"))
-
-    def moment(self, value: dt.datetime) -> str:
-        return text(value.isoformat(" ", "microseconds"))
-
-    @staticmethod
-    def form(pattern: Pattern) -> str:
-        return pattern.text
-
-    def cast(self, value: str, have: Type, wanted: Type) -> str:
-        if wanted.name == "number":
-            if have.name == "decimal":
-                return f"(CAST({value} AS REAL) / 1e{have.places})"
-            return value if have.name == "number" else f"CAST({value} AS REAL)"
-        places = wanted.places - have.places
-        return f"({value} * {10**places})" if places else value
-
-    def round(self, value: str, node: Apply) -> str:
-        places = int(node.operands[1].value)  # type: ignore[union-attr,arg-type]
-        have = node.operands[0].type
-        if have.name == "number":
-            scaled = f"CAST(abs({value}) * 1e{places} + 0.5 AS INTEGER) / 1e{places}"
-            return f"(CASE WHEN {value} < 0 THEN - {scaled} ELSE {scaled} END)"
-        step = 10 ** (have.places - places)
-        whole = f"(abs({value}) + {step // 2}) / {step}"
-        return f"(CASE WHEN {value} < 0 THEN - ({whole}) ELSE {whole} END)"
-
-    def to_exact(self, value: str, places: int) -> str:
-        whole = f"CAST(abs({value}) * 1e{places} + 0.5 AS INTEGER)"
-        return f"(CASE WHEN {value} < 0 THEN - {whole} ELSE {whole} END)"
-
-    def divided(self, value: str, by: str) -> str:
-        return f"({value} / {by})"
-
-    def special(self, word: str, parts: list[str], node: Apply) -> str:
-        first = parts[0]
-        if word == "shift":
-            days = f"({parts[1]} || ' days')"
-            if node.type.name == "date":
-                return f"date({first}, {days})"
-            return f"(strftime('%Y-%m-%d %H:%M:%S', {first}, {days}) || substr({first}, 20))"
-        if word == "days_between":
-            return f"CAST(julianday({first}) - julianday({parts[1]}) AS INTEGER)"
-        if word in ("year", "month", "day"):
-            letter = {"year": "%Y", "month": "%m", "day": "%d"}[word]
-            return f"CAST(strftime('{letter}', {first}) AS INTEGER)"
-        if word in ("least", "greatest"):
-            return f"{'min' if word == 'least' else 'max'}({first}, {parts[1]})"
-        if word == "trim":
-            return f"NULLIF(trim({first}, ' '), '')"
-        return f"{word}({first})"
-
-    def as_type(self, value: str, wanted: Type) -> str:
-        if wanted.name == "integer":
-            return f"CAST({value} AS INTEGER)"
-        if wanted.name == "number":
-            return f"CAST({value} AS REAL)"
-        if wanted.name == "decimal":
-            return self.to_exact(f"CAST({value} AS REAL)", wanted.places)
-        if wanted.name == "datetime":
-            whole = f"substr(replace({value}, 'T', ' ') || ' 00:00', 1, 26)"
-            begin, end = f"substr({whole}, 1, 10)", f"trim(substr({value}, 12))"
-            return f"({begin} || ' ' || {self._clock(end)})"
-        if wanted.name == "time":
-            return self._clock(value)
-        return f"replace({value}, '-', '')" if wanted.name == "other" else value
-
-    @staticmethod
-    def _clock(value: str) -> str:
-        return f"(substr({value} || substr('00:00:00.000000', length({value}) + 1), 1, 15))"
-
-    def plain_text(self, value: str, have: Type) -> str:
-        if not have.places:
-            return f"CAST({value} AS TEXT)"
-        zeros, step = "0" * have.places, 10**have.places
-        tail = f"substr('{zeros}' || abs({value}) % {step}, -{have.places})"
-        return f"((CASE WHEN {value} < 0 THEN '-' ELSE '' END) || abs({value}) / {step} || '.' || {tail})"
-
-    def clock_text(self, value: str, word: str) -> str:
-        return f"substr({value}, 1, {({'date': 10, 'time': 8, 'datetime': 19})[word]})"
-
-    @classmethod
-    def unheld(cls, how: Held, column: str) -> str:
-        word, *numbers = how.type.split()
-        if how.form == "seconds" and word == "date":
-            return f"date({column}, 'unixepoch')"
-        if how.form == "seconds":
-            return f"(datetime({column}, 'unixepoch') || '.000000')"
-        if how.form == "iso":
-            moment = f"(strftime('%Y-%m-%d %H:%M:%f', {column}) || '000')"
-            return f"date({column})" if word == "date" else moment
-        if how.form == "plain":
-            return f"CAST(round({column} * {10 ** int(numbers[1])}) AS INTEGER)"
-        if how.form == "dashed":
-            return f"lower(replace({column}, '-', ''))"
-        if how.form in ("told", "padded"):
-            return f"CAST({column} AS TEXT)"
-        return column if how.form in ("bits", "zoned") else super().unheld(how, column)
-
-    def as_utc(self, moment: str) -> str:
-        return f"utc_moment({moment})"
-
-    def as_local(self, moment: str) -> str:
-        return f"local_moment({moment})"
 
 
 _COPIES = 3
@@ -220,6 +93,8 @@ class SqliteDdl(Ddl):
     def reshape(self, change: Change, keys: Keys) -> Phases:
         """In place where only optional columns or indexes come; else the table is made anew."""
         before, after = change.before, change.after
+        if before.as_it_is:
+            return self._in_place(change, keys)
         if change.called_anew:
             return self._rebuild(change, keys)
         if self._table(before, "", keys) == self._table(after, "", keys):
@@ -237,6 +112,33 @@ class SqliteDdl(Ddl):
         sets = [f"{quote(name)} = {value}" for name, value in change.fills.items()]
         found.fill += [f"UPDATE {table} SET {', '.join(sets)}"] if sets else []
         return self._indexes_anew(change, found)
+
+    def _in_place(self, change: Change, keys: Keys) -> Phases:
+        """A table that others made, changed as far as that goes without making it anew: it may
+        have columns and conditions that nobody declared. What it can't hold, the site holds."""
+        after, found = change.after, Phases()
+        self.refuse_unnamed(change, keys)
+        table = quote(after.name)
+        for old, new in change.kept:
+            if old.required != new.required and new.required:
+                raise WelbikError(
+                    f"the table {after.name} was made by others, and this database can't forbid "
+                    f"{new.name} to be empty without making it anew",
+                    f"leave {new.name} optional, and say so by a rule: {new.name} is given",
+                )
+        for column in change.come:
+            fill = change.fills.get(column.name)
+            if column.required and fill is None:
+                column = replace(column, required=False)
+            written = self.column(after, column, keys)
+            fill = f" DEFAULT {fill}" if fill is not None else ""
+            found.grow.append(f"ALTER TABLE {table} ADD COLUMN {written}{fill}")
+        if change.values:
+            sets = [f"{quote(name)} = {value}" for name, value in change.values.items()]
+            found.fill.append(f"UPDATE {table} SET {', '.join(sets)}")
+        found = self._indexes_anew(change, found)
+        found.shrink += [f"ALTER TABLE {table} DROP COLUMN {quote(c.name)}" for c in change.gone]
+        return found
 
     def _indexes_anew(self, change: Change, found: Phases) -> Phases:
         found.shrink += self._let_go(change, (), {})
@@ -257,6 +159,8 @@ class SqliteDdl(Ddl):
         self, before: Table, after: Table, old: str, new: str, keys: Keys
     ) -> list[str]:
         """Indexes are named after their columns, so those are made anew."""
+        if after.as_it_is:
+            return super().rename_column(before, after, old, new, keys)
         named = zip(indexes_of(before), indexes_of(after), strict=True)
         anew = [(gone, come) for gone, come in named if old in gone.columns]
         return [
@@ -267,6 +171,8 @@ class SqliteDdl(Ddl):
 
     def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
         """Indexes are named after their table, so they are made anew."""
+        if after.as_it_is:
+            return super().rename_table(before, after, keys)
         return [
             *(self.drop_index(before.name, i.name(before.name)) for i in indexes_of(before)),
             f"ALTER TABLE {quote(before.name)} RENAME TO {quote(after.name)}",
