@@ -388,13 +388,15 @@ def _is_mail(column: FoundColumn, fact: Fact) -> bool:
 
 def _empty(context: Context, column: FoundColumn, read: _Read) -> str | None:
     """What stands for nothing in a column that always holds something."""
-    if not column.required or read.choices or column.name in context.table.key:
+    if read.choices or column.name in context.table.key:
         return None
     fact = context.facts.get(column.name, Fact())
     default = _constant(column.default)
     word = read.neutral.split()[0]
     if word == "text" and (default == "" or fact.blank):
         return '""'
+    if not column.required:
+        return None
     if word == "timestamp" and family(column.native) == "whole" and (default == "0" or fact.zeros):
         return "0"
     if (

@@ -47,6 +47,14 @@ _FORMS = {
 }
 
 
+def is_wide(native: str) -> bool:
+    """Whether a type holds whole numbers beyond 32 bits."""
+    said = native.lower()
+    return said.startswith(("bigint", "int8", "bigserial")) or (
+        said.startswith("int") and "unsigned" in said
+    )
+
+
 _SINGLE = r"(real|float4|float)(\(|$| unsigned)"
 
 
@@ -69,6 +77,8 @@ def _as_others(field: Field) -> str:
         found = _FORMS[form]
     elif word == "double" and re.match(_SINGLE, field.native.lower()):
         found = "adopted.Single()"
+    elif word == "integer" and not form and is_wide(field.native):
+        found = "sa.BigInteger()"
     elif word == "text" and not form and field.native:
         told = re.search(r"\((\d+)\)", field.native)
         found = f"sa.String({told[1]})" if told else "sa.Text()"

@@ -123,7 +123,9 @@ def part_of(model: Model, name: str = "part") -> dict[str, str]:
     uuid = isinstance(field, Field) and field.kind.annotation == "UUID"
     if uuid:
         return {"route": f"<uuid:{name}>", "type": "UUID"}
-    return {"route": f"<{name}>", "type": "str"}
+    # What others made a key of may hold what parts addresses.
+    whole = "path:" if model.as_it_is and not model.address else ""
+    return {"route": f"<{whole}{name}>", "type": "str"}
 
 
 def find(model: Model, name: str = "part", under: str = "") -> str:

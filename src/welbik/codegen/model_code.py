@@ -7,7 +7,7 @@ from typing import Any
 from ..kinds.literals import quote
 from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema
 from ..storage.tables import Column
-from .column_code import TableCode, column_type
+from .column_code import TableCode, column_type, is_wide
 from .joins import Query, by_name
 from .python import (
     Call,
@@ -205,7 +205,8 @@ def _keys(schema: Schema, model: Model) -> list[str]:
     members = [model.stored(name) for name in model.keys]
     names = _key_names(model)
     reads = [
-        (quote(name), _reader(schema, member)) for name, member in zip(names, members, strict=True)
+        (quote(name), "None" if model.keyless else _reader(schema, member))
+        for name, member in zip(names, members, strict=True)
     ]
     found = [call("id: Mapped[str] = adopted.key", names, indent=4)]
     found.append(mapping("KEY: ClassVar[dict[str, Any]] = ", reads, indent=4))
@@ -237,6 +238,7 @@ def _key(model: Model) -> list[str]:
         return []
     if not model.key:
         told = [quote(model.number)] if model.number != "id" else []
+        told += ["sa.BigInteger()"] if is_wide(model.number_native) else []
         handed = ["autoincrement=False", "default=adopted.next_number"] if model.handed_out else []
         return [
             call("id: Mapped[int] = mapped_column", [*told, "primary_key=True", *handed], indent=4)

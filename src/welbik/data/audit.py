@@ -18,6 +18,7 @@ from ..rules.tree import Apply, Clock, Const, Node, Value
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
 from ..storage.backend import Database
+from ..storage.forms import how
 from ..storage.promises import of_bounds, of_list, of_many, of_pattern, of_rule, of_tree
 from ..storage.tables import Column, Table, table_of
 from .entries import Lists
@@ -132,7 +133,7 @@ class Audit:
         self, model: Model, table: Table, member: Field | Reference, column: Column
     ) -> Iterator[Broken]:
         name = f"{quote(table.name)}.{quote(column.name)}"
-        if column.required and self.only is None:
+        if column.required and column.empty is None and self.only is None:
             yield from self._found(
                 model, member.name, "without a value, and it is required", f"{name} IS NULL"
             )
@@ -143,7 +144,9 @@ class Audit:
             )
             yield from self._found(model, member.name, said, f"NOT ({condition})")
         if isinstance(member, Reference):
-            yield from self._reference(model, member, name)
+            held = how(column)
+            told = self.database.sql.held(held, name) if held is not None else name
+            yield from self._reference(model, member, told)
             return
         if member.pattern is not None and self._asks(model, of_pattern(member)):
             read = Value(model.name, member.name, tree.TEXT)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ..migrations.files import Migration, read_migrations, tables_after, to_toml
 from ..migrations.plan import statements
 from ..migrations.risks import Risk, risks
-from ..migrations.run import loaded, pending
+from ..migrations.run import loaded, pending, taken_over
 from ..migrations.steps import after
 from ..migrations.undo import Back, back
 from ..problems import WelbikError
@@ -67,7 +67,8 @@ def undo(settings: Settings, asked: Undoing) -> str:
     with open_database(settings) as database:
         database.keep_time(settings.timezone)
         steps = asked.back.steps
-        plain = statements(database.ddl, asked.after, steps, now)
+        before, left = taken_over(database, asked.after, steps)
+        plain = statements(database.ddl, before, left, now)
         made = loaded(plain, way_of(settings), after(asked.after, steps))
         place = "" if asked.begun else database.keep_copy(f"undo-{migration.name}")
         database.undo(migration.name, lambda: made, migration.number)

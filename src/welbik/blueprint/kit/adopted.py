@@ -268,16 +268,18 @@ class Dashed(_Kept):
 
 
 class _Filled(TypeDecorator.Comparator):  # type: ignore[type-arg]
-    """A column that always holds something: what stands for nothing is asked for instead."""
+    """A column in which something stands for nothing: that is asked for too."""
 
     def operate(self, op: Any, *other: Any, **options: Any) -> Any:
         if other and (other[0] is None or isinstance(other[0], sa.Null)):
             stands = sa.literal(None, self.type)
             plain: Any = getattr(self.type, "plain", self.type)
+            column = sa.type_coerce(self.expr, plain)
+            nothing = sa.or_(column.is_(None), column.op("=")(stands))
             if op in (operators.is_, operators.eq):
-                return sa.type_coerce(self.expr, plain).op("=")(stands)
+                return nothing
             if op in (operators.is_not, operators.ne):
-                return sa.type_coerce(self.expr, plain).op("<>")(stands)
+                return sa.not_(nothing)
         return super().operate(op, *other, **options)
 
 
