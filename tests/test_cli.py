@@ -27,7 +27,8 @@ def test_the_version_and_help_of_every_command(empty: Project) -> None:
 
 
 @pytest.mark.parametrize(
-    "command", [name for name in COMMANDS if name not in ("init", "demo", "sample", "peek")]
+    "command",
+    [name for name in COMMANDS if name not in ("init", "adopt", "demo", "sample", "peek")],
 )
 def test_no_project_here(empty: Project, command: str) -> None:
     more = ["Hive", "code text 7"] if command == "add" else []

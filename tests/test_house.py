@@ -14,7 +14,7 @@ _MAY = {
     *(f"storage/{name}_catalog.py" for name in ("sqlite", "postgresql", "mariadb")),
     *("storage/mariadb_sql.py", "storage/sqlite_sql.py"),
     *(f"blueprint/kit/{name}.py" for name in ("sqlite", "postgresql", "mariadb", "dialects")),
-    *("project/layout.py", "project/settings.py", "cli/migrate.py"),
+    *("project/layout.py", "project/settings.py", "cli/migrate.py", "cli/adopt.py"),
     # Tables that one keeps for itself.
     "schema/consistency.py",
 }

@@ -16,6 +16,7 @@ from ..storage.catalog import Catalog, FoundTable
 from . import names
 from .drafts import Draft, Note, whole
 from .facts import Fact, facts_of
+from .profile import profile
 from .tables import Adoption, choose_key, draft_of, many_lines, other_sides, pairs_of
 from .telling import proposed, tell
 
@@ -33,6 +34,8 @@ class Wish:
     tables: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
     prefix: str = ""
+    samples: bool = False
+    """Whether `sample` clauses are fitted to what is stored."""
 
 
 @dataclass
@@ -43,6 +46,8 @@ class Adopted:
     notes: list[Note] = field(default_factory=list)
     pairs: list[str] = field(default_factory=list)
     """Tables that became a relation to many."""
+    counts: dict[str, int] = field(default_factory=dict)
+    """How many rows there are, where made-up ones are to look like them."""
 
     def texts(self) -> dict[str, str]:
         return {name: tidy(draft.text()) for name, draft in self.drafts.items()}
@@ -70,17 +75,19 @@ def adopt(
         for table in tables.values():
             facts[table.name] = _facts(database, table, found)
             tell_of(table.name)
-    called = {}
-    known = set(taken)
-    for name in tables:
-        called[name] = names.model_name(name, wish.prefix, known)
-        known.add(called[name])
-    ours = database.was_migrated(catalog.tables)
-    for table in tables.values():
-        table.natural = ours and _is_ours(table)
-        choose_key(table)
-    work = Adoption(database.ddl, tables, called, facts, found.notes)
-    _describe(work, found)
+        called = {}
+        known = set(taken)
+        for name in tables:
+            called[name] = names.model_name(name, wish.prefix, known)
+            known.add(called[name])
+        ours = database.was_migrated(catalog.tables)
+        for table in tables.values():
+            table.natural = ours and _is_ours(table)
+            choose_key(table)
+        work = Adoption(database.ddl, tables, called, facts, found.notes)
+        _describe(work, found)
+        if wish.samples:
+            found.counts = profile(database, work)
     found.drafts = {draft.name: draft for draft in work.drafts.values()}
     return found
 
@@ -213,7 +220,7 @@ def _without(found: Adopted, draft: Draft, said: str, problem: Problem) -> None:
         found.notes.append(Note(draft.table, line.column, what, then))
 
 
-_RISKY = ("default", "hint", "label", "unique", "as ")
+_RISKY = ("default", "hint", "label", "unique", "as ", "sample", "in ")
 
 
 def _loosened(line: object, problem: Problem) -> bool:

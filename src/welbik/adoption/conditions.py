@@ -1,7 +1,7 @@
 """Conditions of a database, in its own words, as expressions of the language.
 
-An operator-precedence parser over the part of SQL that CHECK constraints are written in, as SQLite
-keeps them and as PostgreSQL and MariaDB write them out again.
+An operator-precedence parser over the part of SQL that CHECK constraints are written in, as some
+databases keep them and others write them out again.
 """
 
 from __future__ import annotations

@@ -364,7 +364,7 @@ def _rules(
     fields: dict[str, Field] = {}
     for line in draft.lines:
         word = line.type.split()[0]
-        choices = _choices(line.type) if word == "one" else {}
+        choices = choices_of(line.type) if word == "one" else {}
         fields[line.column] = Field(line.name, "row" if line.target else word, choices)
     for tree, text in trees:
         try:
@@ -378,7 +378,7 @@ def _rules(
             draft.clauses.insert(0, clause)
 
 
-def _choices(type_: str) -> dict[str, str]:
+def choices_of(type_: str) -> dict[str, str]:
     """The words of choices by what is stored for them, read again from their declaration."""
     import re
 

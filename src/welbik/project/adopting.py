@@ -21,6 +21,9 @@ from .layout import make_project
 from .settings import FILE, read_settings
 from .writing import write_all
 
+_SEED = f"{FOLDER}/seed{SUFFIX}"
+_MOST_SEEDED = 1_000_000
+
 
 @dataclass
 class Plan:
@@ -59,8 +62,8 @@ def plan(
         wish = replace(wish, without=(*wish.without, *sorted(tables)))
         found = adopt(database, wish, taken, tell)
         where = database.where
-    heal(found, lambda text: _problems(folder, text, is_new))
-    files = _files(folder, found)
+    heal(found, lambda text: problems_of(folder, text, is_new))
+    files = files_of(folder, found)
     return Plan(folder, found, files, kept, is_new, where, taken)
 
 
@@ -113,13 +116,13 @@ def _there(folder: Path, address: str, kept: str) -> tuple[list[str], set[str]]:
     return list(declared.schema.models), {m.table for m in declared.schema} | pairs
 
 
-def _problems(folder: Path, text: str, is_new: bool) -> Sequence[Problem]:
+def problems_of(folder: Path, text: str, is_new: bool) -> Sequence[Problem]:
     name = f"{FOLDER}/adopted{SUFFIX}"
     root = folder if not is_new else Path(os.devnull)
     return [p for p in read_declarations(root, {name: text}).problems if p.span.source.name == name]
 
 
-def _files(folder: Path, found: Adopted) -> dict[str, str]:
+def files_of(folder: Path, found: Adopted) -> dict[str, str]:
     """A file for each group of the menu, or for each model; none of them is there yet."""
     files: dict[str, str] = {}
     names: dict[str, str] = {}
@@ -134,6 +137,10 @@ def _files(folder: Path, found: Adopted) -> dict[str, str]:
             names[key] = name
         before = files.get(names[key])
         files[names[key]] = f"{before}\n{text}" if before else text
+    counts = {name: min(n, _MOST_SEEDED) for name, n in found.counts.items() if n}
+    if counts and not (folder / _SEED).exists():
+        listed = "".join(f"    {n} {name}\n" for name, n in counts.items() if name in found.drafts)
+        files[_SEED] = f"seed    # as many rows as there were\n{listed}"
     return files
 
 
