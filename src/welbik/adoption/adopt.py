@@ -17,7 +17,7 @@ from . import names
 from .drafts import Draft, Note, whole
 from .facts import Fact, facts_of
 from .profile import profile
-from .tables import Adoption, choose_key, draft_of, many_lines, other_sides, pairs_of
+from .tables import Adoption, choose_key, draft_of, many_lines, other_sides, pairs_of, plain_indexes
 from .telling import proposed, tell
 
 _TRIES = 8
@@ -83,6 +83,9 @@ def adopt(
         ours = database.was_migrated(catalog.tables)
         for table in tables.values():
             table.natural = ours and _is_ours(table)
+            if table.natural:
+                table.history = f"{table.name}{_HISTORY}" in catalog.tables
+                table.indexes = plain_indexes(table)
             choose_key(table)
         work = Adoption(database.ddl, tables, called, facts, found.notes)
         _describe(work, found)

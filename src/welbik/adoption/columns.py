@@ -17,6 +17,8 @@ from .facts import Fact
 _LARGEST = 2**31 - 1
 _MOST_DIGITS = 18
 _ONE_LINE = 255
+_ADDRESS = 2000
+"""Letters of a web address, which no other type of ours has just so many of in one line."""
 _UNSEEN = ("geometry", "point", "linestring", "polygon", "multipoint", "geography", "tsvector")
 _ASKS = re.compile(
     r"^(is|has|can|may|was|are|allow|allows|enable|enabled|use|uses|show|hide)_|"
@@ -163,16 +165,37 @@ def _read(context: Context, column: FoundColumn) -> _Read | None:
 def _beyond(context: Context, column: FoundColumn, kind: str, fact: Fact) -> _Read | None:
     """A column of a type that the language has no word for."""
     word = column.native.lower().split("(")[0]
+    scaled = re.fullmatch(r"SCALED_INTEGER\((\d+), (\d+)\)", column.native)
+    if scaled:
+        bounds = context.checks.get(column.name, Bounds())
+        places = int(scaled[2])
+        ends = [_unscaled(end, places) for end in (bounds.low, bounds.high)]
+        return _open_decimal(ends[0], ends[1], places, f"decimal {scaled[1]} {scaled[2]}")
     if kind == "" and not column.native:
         # One database has columns without any type: what is in them decides.
         return _Read("text", "text", ["as text"])
-    if kind == "bytes" or word in _UNSEEN:
+    if kind == "bytes" or word in _UNSEEN or (kind == "json" and context.natural):
         then = "it stays as it is, and the site does not show it"
         context.note(column.name, f"{column.native} has no type in the language", then)
         return None
     then = "it is shown as the database tells it, and never changed"
     context.note(column.name, f"{column.native} has no type in the language", then)
     return _Read("text", "text", by_database=True)
+
+
+def _open_decimal(low: str, high: str, places: int, neutral: str) -> _Read:
+    """A decimal that Welbik itself made: an end that is open stands for nothing."""
+    if low or high:
+        return _Read(f"decimal {low}..{high}", neutral)
+    return _Read("decimal", neutral, [] if places == 2 else [f"places {places}"])
+
+
+def _unscaled(end: str, places: int) -> str:
+    """An end of decimals that are kept as whole numbers of their smallest place."""
+    try:
+        return f"{Decimal(end).scaleb(-places):.{places}f}" if end else ""
+    except InvalidOperation:
+        return ""
 
 
 def _range(bounds: Bounds, type_: str) -> str:
@@ -312,12 +335,15 @@ def _exact(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) ->
     digits, places = (int(told[1]), int(told[2] or 0)) if told else (0, 0)
     if told is None:
         digits, places = 15, max(_places(fact.least), _places(fact.most), 2)
-    if told and places == 0 and digits <= _MOST_DIGITS:
+    if told and places == 0 and digits <= _MOST_DIGITS and not context.natural:
         low, high = bounds.low, bounds.high or str(10**digits - 1)
         ranged = f" {low}..{high}" if _are_whole(low, high) else ""
         return _Read(f"integer{ranged}", "bigint" if digits > 9 else "integer")
     digits = min(digits, _MOST_DIGITS)
     places = min(places, digits)
+    if context.natural:
+        ends = [f"{Decimal(end):.{places}f}" if end else "" for end in (bounds.low, bounds.high)]
+        return _open_decimal(ends[0], ends[1], places, f"decimal {digits} {places}")
     step = Decimal(1).scaleb(-places)
     most = f"{Decimal(10**digits - 1).scaleb(-places):f}"
     low, high = bounds.low, bounds.high or most
@@ -338,6 +364,10 @@ def _places(value: object) -> int:
 def _text(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) -> _Read:
     told = re.search(r"\((\d+)\)", column.native)
     native = column.native.lower()
+    if context.natural and native == "char(32)":
+        return _Read("uuid", "uuid")
+    if context.natural and told and int(told[1]) == _ADDRESS:
+        return _Read("url", f"text {_ADDRESS}")
     longest = int(told[1]) if told else None
     if native in ("char", "character", "nchar", "bpchar"):
         longest = 1
@@ -359,6 +389,8 @@ def _text(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) -> 
         first = f"{bounds.shortest}.." if bounds.shortest > 1 else ""
         neutral = f"text {longest}" if longest <= _ONE_LINE else "text"
         return _Read(f"text {first}{max(longest, bounds.shortest, 1)}", neutral)
+    if bounds.shortest > 1:
+        return _Read(f"text {bounds.shortest}..", "text")
     short = fact.given > 0 and fact.longest <= 120 and not fact.lines
     named = not fact.given and not re.search(
         r"text|note|description|comment|body|content|bio|about|memo|html|json|xml|details",

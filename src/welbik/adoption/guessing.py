@@ -155,6 +155,7 @@ def _nearly(
     tests: list[tuple[str, Callable[[str], object]]] = [
         ("whole numbers", _WHOLE.fullmatch),
         ("numbers", _POINT.fullmatch),
+        ("numbers", _COMMA.fullmatch),
         ("dates", lambda text: any(_parses(text, form) for form in _DATES)),
         ("e-mail addresses", _MAIL.fullmatch),
     ]

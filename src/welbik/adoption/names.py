@@ -45,7 +45,7 @@ def singular(word: str) -> str:
     if word in _BOTH or len(word) < 4 or not word.endswith("s"):
         return word
     tries = [word[:-3] + "y"] if word.endswith("ies") else []
-    tries += [word[:-2]] if re.search(r"(ss|x|z|ch|sh|o)es$", word) else []
+    tries += [word[:-2]] if re.search(r"(ss|[^oa]us|x|z|ch|sh|o)es$", word) else []
     tries += [] if _SINGLE.search(word) else [word[:-1]]
     return next((one for one in tries if names.plural(one) == word), word)
 

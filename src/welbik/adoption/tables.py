@@ -77,6 +77,24 @@ def _own_number(work: Adoption, table: FoundTable) -> str:
     return column.name if column.counted or whole_number else ""
 
 
+def plain_indexes(table: FoundTable) -> list[FoundIndex]:
+    """The indexes of a table that Welbik made, as they were declared.
+
+    Some databases have the key behind what others index alone, or only the beginnings of texts;
+    and what is unique among the rows that live is so by a condition, or a column.
+    """
+    found = []
+    for index in table.indexes:
+        columns = tuple(c for c in index.columns if table.column(c) is not None)
+        if not index.unique and len(columns) > 1 and columns[-1:] == table.key:
+            columns = columns[:-1]
+        special = index.special if index.special == "of an expression" else ""
+        own = columns in ((REMOVED,), ("updated_at",))
+        if columns and not own:
+            found.append(FoundIndex(index.name, columns, index.unique, special))
+    return found
+
+
 def choose_key(table: FoundTable) -> None:
     """Where a table has no key, what is unique and never empty serves as one."""
     if table.key or table.view:
@@ -155,7 +173,7 @@ def _stored(work: Adoption, draft: Draft, table: FoundTable, own: str) -> None:
     """The clauses that say what the table is, and what tells its rows."""
     kept = ["times"] if _keeps_times(work, table) else []
     kept += ["bin"] if table.natural and table.column(REMOVED) else []
-    kept += ["history"] if table.natural and f"{table.name}_history" in work.tables else []
+    kept += ["history"] if table.history else []
     if kept:
         draft.clauses.append(f"keep {', '.join(kept)}")
     draft.clauses += _key(work, draft, table, own)
@@ -324,7 +342,9 @@ def _of_one(context: Context, tree: Tree) -> bool:
         return True
     if tree.word == "<>" and values[0].text == "":
         return True
-    if column is None or family(column.native) in ("text", "padded", "truth", ""):
+    if column is None or family(column.native) in ("text", "padded", "truth"):
+        return False
+    if not family(column.native) and not context.natural:
         return False
     if tree.word == "between":
         bounds.low, bounds.high = values[0].text, values[1].text

@@ -62,6 +62,8 @@ class FoundTable:
     rows: int = -1
     natural: bool = False
     """Whether Welbik itself made it."""
+    history: bool = False
+    """Whether a table beside it keeps its changes."""
 
     def column(self, name: str) -> FoundColumn | None:
         return next((column for column in self.columns if column.name == name), None)

@@ -36,7 +36,14 @@ def read_catalog(run: Run, errors: tuple[type[Exception], ...]) -> Catalog:
         "WHERE constraint_schema = database() ORDER BY table_name, constraint_name"
     )
     for name, called, clause in run(asked, ()):
-        if name in tables and not str(clause).lower().startswith("json_valid("):
+        if name not in tables:
+            continue
+        valid = re.fullmatch(r"json_valid\([`\"]?(.*?)[`\"]?\)", str(clause), re.IGNORECASE)
+        column = tables[name].column(valid[1]) if valid else None
+        if column is not None:
+            # That is all that makes a text JSON here.
+            column.native = "json"
+        else:
             tables[name].checks.append((called, clause))
     for name in [n for n, table in tables.items() if not table.columns]:
         found.troubles.append((name, "the user may not read it: GRANT SELECT"))

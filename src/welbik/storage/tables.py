@@ -196,12 +196,7 @@ def _indexes(model: Model, live: bool) -> Iterable[Index]:
             if member.unique and member.name != model.key:
                 yield Index((member.column,), True, True)
         yield Index((REMOVED,))
-    if (
-        not model.as_it_is
-        and "times" in model.keeps
-        and "history" not in model.keeps
-        and ("updated_at",) not in taken
-    ):
+    if "times" in model.keeps and "history" not in model.keeps and ("updated_at",) not in taken:
         # The first page tells what changed last.
         yield Index(("updated_at",))
 

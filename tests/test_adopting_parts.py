@@ -1,0 +1,281 @@
+"""Parts of adopting: conditions, names, files, and what can go wrong."""
+
+from __future__ import annotations
+
+import csv
+import sqlite3
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+from adopting import adopted, loaded
+from conftest import Project
+from hypothesis import given
+from hypothesis import strategies as st
+
+from welbik.adoption import names
+from welbik.adoption.conditions import Field, UnreadError, read_condition, written
+from welbik.language.words import may_name_field
+from welbik.schema.names import plural
+
+FIELDS = {
+    "closed": Field("closed", "date", {}),
+    "opened": Field("opened", "date", {}),
+    "state": Field("state", "one", {"a": "active", "L": "lost"}),
+    "price": Field("price", "decimal", {}),
+    "done": Field("done", "boolean", {}),
+    "code": Field("code", "text", {}),
+}
+
+
+@pytest.mark.parametrize(
+    ("sql", "declared"),
+    [
+        ("closed IS NULL OR closed >= opened", "closed is empty or closed >= opened"),
+        ("((closed IS NULL) OR (closed >= opened))", "closed is empty or closed >= opened"),
+        ("`closed` is not null and `price` > 0", "closed is given and price > 0"),
+        (
+            "(state)::text = ANY ((ARRAY['a'::character varying, 'L'::text])::text[])",
+            "state in (active, lost)",
+        ),
+        ("NOT (price < (0)::numeric)", "not price < 0"),
+        ("price BETWEEN -1.5 AND 9", "price between -1.5 and 9"),
+        ("closed < '2020-01-31'::date", "closed < 2020-01-31"),
+        ("done = 1 OR price * 2 + 1 <= 7", "done = yes or price * 2 + 1 <= 7"),
+        ('length("code") > 3', "length(code) > 3"),
+        ("char_length(trim(code)) <> 0", "length(trim(code)) != 0"),
+        (
+            "state <> 'L' OR (price > 1 AND (done = 0 OR done IS NULL))",
+            "state != lost or price > 1 and (done = no or done is empty)",
+        ),
+        ("opened <= CURRENT_DATE", "opened <= today"),
+        ("code = 'it''s'", 'code = "it\'s"'),
+        ("CASE WHEN done THEN price > 1 ELSE 1 END", None),
+        ("price / 2 > 1", None),
+        ("code GLOB 'a*'", None),
+        ("state = 'unknown'", None),
+        ("price > 1; DROP TABLE x", None),
+        ("exists (select 1)", None),
+        ("", None),
+        ("((((((", None),
+    ],
+)
+def test_conditions_are_read(sql: str, declared: str | None) -> None:
+    """In the words of three databases; what the language has no words for is told, never guessed."""
+    try:
+        found = written(
+            read_condition(sql, lambda n: n.lower() if n.lower() in FIELDS else None), FIELDS
+        )
+    except UnreadError:
+        found = None
+    assert found == declared
+
+
+@given(st.text(max_size=60))
+def test_no_condition_ends_in_an_error(text: str) -> None:
+    with suppress(UnreadError):
+        written(read_condition(text, lambda n: n if n in FIELDS else None), FIELDS)
+
+
+@given(st.lists(st.text(min_size=1, max_size=70), max_size=6))
+def test_whatever_a_column_is_called_it_gets_a_name(columns: list[str]) -> None:
+    taken: set[str] = set()
+    for column in columns:
+        name = names.field_name(column, taken)
+        assert name not in taken and len(name) <= 40 and may_name_field(name) and name != "id"
+        assert name.isascii() and name[0].isalpha() and name == name.lower()
+        taken.add(name)
+    models: set[str] = set()
+    for table in columns:
+        name = names.model_name(table, "", models)
+        assert name not in models and name[0].isupper() and name.isidentifier()
+        models.add(name)
+
+
+@pytest.mark.parametrize(
+    "word",
+    [
+        "hive",
+        "keeper",
+        "category",
+        "box",
+        "dish",
+        "glass",
+        "bus",
+        "address",
+        "status",
+        "person",
+        "child",
+        "wolf",
+        "key",
+    ],
+)
+def test_several_are_one(word: str) -> None:
+    assert names.singular(plural(word)) == word
+    assert names.singular(word) == word
+
+
+# Files
+
+
+def test_files_become_models_with_their_rows(empty: Project) -> None:
+    """Types from all rows, relations by what they hold, and the rows as data files or stored."""
+    with (empty.root / "keepers.csv").open("w", newline="", encoding="utf-8-sig") as file:
+        writer = csv.writer(file)
+        writer.writerow(["id", "Name", "E-mail", "Joined", "Active"])
+        for n in range(30):
+            mail = f"k{n}@example.org" if n % 3 else ""
+            writer.writerow(
+                [n + 5, f"Keeper {n}", mail, f"{n % 28 + 1:02}.02.2021", "yes" if n % 2 else "no"]
+            )
+    lines = ["Code;Keeper ID;Weight"]
+    lines += [f"AB-{n};{n % 30 + 5};{n},{n % 100:02}" for n in range(40)]
+    lines[20] = "AB-19;7;about 4"
+    (empty.root / "hives.csv").write_text("\n".join(lines), "cp1252")
+    told = empty.run("adopt", "keepers.csv", "hives.csv", "site", "--load").stdout
+    assert "stored 70 rows" in told
+    site = Project(empty.root / "site")
+    hives = site.read("models/hive.welbik")
+    assert "keeper      -> Keeper, required" in hives
+    assert "row 21: about 4" in hives
+    keepers = site.read("models/keeper.welbik")
+    for declared in (
+        "e_mail      email",
+        "joined      date, required",
+        "active      boolean, required",
+    ):
+        assert declared in keepers
+    site.run("build")
+    assert "All in step" in site.run("status").stdout
+    with sqlite3.connect(site.root / "site.db") as database:
+        asked = "SELECT k.name, k.joined FROM hive h JOIN keeper k ON k.id = h.keeper_id WHERE h.code = 'AB-3'"
+        assert database.execute(asked).fetchall() == [("Keeper 3", "2021-02-04")]
+    empty.run("adopt", "keepers.csv", "hives.csv", "other")
+    other = Project(empty.root / "other")
+    assert 'rows Keeper from "keeper.csv"' in other.read("models/keeper.welbik")
+    other.run("build")
+    other.run("migrate")
+    assert "70 rows added" in other.run("fill").stdout
+    assert "Keeper 3" in other.run("peek", "Hive", "--where", 'code = "AB-3"').stdout
+
+
+def test_a_spreadsheet_has_a_model_a_sheet(empty: Project) -> None:
+    openpyxl = pytest.importorskip("openpyxl")
+    book = openpyxl.Workbook()
+    book.active.title = "Hives"
+    for row in (["Code", "Frames"], ["AB-1", 11], ["AB-2", 20.0]):
+        book.active.append(row)
+    more = book.create_sheet("Visits")
+    for row in (["Hive Code", "Kg"], ["AB-1", 1.5], ["AB-2", 2.25], ["AB-1", 3]):
+        more.append(row)
+    book.save(empty.root / "bees.xlsx")
+    empty.run("adopt", "bees.xlsx", "site", "--load")
+    site = Project(empty.root / "site")
+    assert "hive        -> Hive, required" in site.read("models/visit.welbik")
+    assert "AB-2" in site.run("peek", "Visit").stdout
+
+
+# What can go wrong
+
+
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        (("nothing.csv", "site"), "there is no file"),
+        (("sqlite:///none.db", "site"), "there is no database"),
+        (("empty.csv", "site"), "has no headings"),
+        (("wide.csv", "site"), "row 3: it has 3 cells"),
+        (("site",), "adopt takes the address"),
+        (("sqlite:///a.db", "sqlite:///b.db"), "adopt takes the address"),
+        (("sqlite:///bare.db", "site"), "there is no table to adopt"),
+        (("sqlite:///bare.db", "site", "--schema", "x"), "has no schemas"),
+        (("sqlite:///wide.csv", "site"), "can't be opened"),
+    ],
+)
+def test_what_cannot_be_adopted_is_said_in_a_line(
+    empty: Project, arguments: tuple[str, ...], said: str
+) -> None:
+    (empty.root / "empty.csv").write_text("\n")
+    (empty.root / "wide.csv").write_text("a,b\n1,2\n1,2,3\n")
+    sqlite3.connect(empty.root / "bare.db").execute("CREATE TABLE welbik_x (a)").connection.close()
+    (empty.root / "bare.db").touch()
+    done = empty.run(
+        "adopt",
+        *arguments,
+        code=2 if said.startswith(("adopt", "there is no file", "has no s")) else 1,
+    )
+    assert said in done.stderr
+    assert not (empty.root / "site").exists()
+
+
+def test_only_some_tables_without_their_prefix(empty: Project) -> None:
+    with sqlite3.connect(empty.root / "old.db") as database:
+        database.executescript(
+            "CREATE TABLE shop_hives (id INTEGER PRIMARY KEY, name TEXT);"
+            "CREATE TABLE shop_logs (id INTEGER PRIMARY KEY, name TEXT);"
+            "CREATE TABLE other (id INTEGER PRIMARY KEY, name TEXT);"
+        )
+    empty.run(
+        *("adopt", "sqlite:///old.db", "site", "--tables", "shop_*"),
+        *("--without", "*_logs", "--prefix", "shop_"),
+    )
+    models = list((empty.root / "site/models").iterdir())
+    assert [path.name for path in models] == ["hive.welbik"]
+    site = Project(empty.root / "site")
+    assert 'stored as "shop_hives", as it is' in site.read("models/hive.welbik")
+    site.run("adopt", "sqlite:///../old.db", ".", "--tables", "other")
+    site.run("build")
+    site.run("migrate")
+    assert "All in step" in site.run("status").stdout
+
+
+# The second week
+
+
+def test_an_adopted_table_is_changed_like_any_other(tmp_path: Path) -> None:
+    """Columns come, are called otherwise and go, and what nobody declared stays; a model that goes
+    leaves its table, and taking it all back leaves everything as it was."""
+    text = (
+        "CREATE TABLE hives (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, photo BLOB,"
+        " seen DATETIME, CHECK (length(name) > 2));\n"
+        "CREATE TABLE visits (id INTEGER PRIMARY KEY, hive_id INTEGER REFERENCES hives(id));\n"
+        "INSERT INTO hives VALUES (1, 'North', x'0102', '2022-01-01T10:00:00Z');\n"
+        "INSERT INTO visits VALUES (1, 1)"
+    )
+    with loaded("sqlite", tmp_path, text) as address:
+        site = adopted(address, tmp_path)
+        path = Path(address.removeprefix("sqlite:///"))
+        site.replace(
+            "models/hive.welbik",
+            "    name        text 3..40, required",
+            "    title       text 3..40, required, was name\n    weight      integer, required, default 3",
+        )
+        declared = site.read("models/hive.welbik").replace("{name}", "{title}")
+        site.write(
+            "models/hive.welbik",
+            declared.replace("list name", "list title").replace("search name", "search title"),
+        )
+        site.run("migrate")
+        site.run("build", "--allow-loss")
+        with sqlite3.connect(path) as database:
+            asked = "SELECT title, weight, photo, seen FROM hives"
+            assert database.execute(asked).fetchall() == [
+                ("North", 3, b"\x01\x02", "2022-01-01T10:00:00Z")
+            ]
+        site.write(
+            "models/hive.welbik",
+            "\n".join(
+                line for line in site.read("models/hive.welbik").split("\n") if "visits" not in line
+            ),
+        )
+        (site.root / "models/visit.welbik").unlink()
+        assert "leave the table visits where it is" in site.run("migrate").stdout
+        with sqlite3.connect(path) as database:
+            assert database.execute("SELECT count(*) FROM visits").fetchone() == (1,)
+        site.run("migrate", "--undo", "--allow-loss")
+        site.run("migrate", "--undo", "--allow-loss")
+        with sqlite3.connect(path) as database:
+            asked = "SELECT name, photo, seen FROM hives"
+            assert database.execute(asked).fetchall() == [
+                ("North", b"\x01\x02", "2022-01-01T10:00:00Z")
+            ]
