@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Iterator
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
@@ -20,7 +21,7 @@ from welbik.storage.ddl import Ddl, indexes_of
 from welbik.storage.tables import Table, tables_of
 
 NOW = dt.datetime(2026, 4, 1, 12, tzinfo=dt.UTC)
-_EXAMPLES = {"sqlite": 40, "postgresql": 30, "mariadb": 30}
+_EXAMPLES = {"sqlite": 40, "postgresql": 15, "mariadb": 15}
 
 
 @pytest.fixture(scope="module", params=WORDS)
@@ -56,7 +57,7 @@ def meaning(ddl: Ddl, table: Table) -> dict[str, object]:
 
 def _plainly(condition: str) -> str:
     """A condition whose numbers have no zeros at their ends."""
-    return re.sub(r"(\d)\.(\d*?)0*\b", lambda m: m[1] + (f".{m[2]}" if m[2] else ""), condition)
+    return re.sub(r"\d+\.\d+", lambda m: f"{Decimal(m[0]).normalize():f}", condition)
 
 
 def _empty(database: Database) -> None:
@@ -76,6 +77,11 @@ def test_what_welbik_made_is_declared_again(database: Database, tmp_path: Path) 
     def same(text: str) -> None:
         schema, problems = understand(text)
         assume(not problems)
+        # What holds files or lists alone has nothing that could be declared again.
+        assume(
+            all(any(c.type != "json" for c in tables_of(schema)[m.table].columns) for m in schema)
+        )
+        assume(all(m.references or any(not f.kind.as_json for f in m.fields) for m in schema))
         _empty(database)
         before = tables_of(schema)
         for statement in statements(ddl, {}, [CreateTable(t) for t in before.values()], NOW):

@@ -147,7 +147,7 @@ def test_files_become_models_with_their_rows(empty: Project) -> None:
         assert declared in keepers
     site.run("build")
     assert "All in step" in site.run("status").stdout
-    with sqlite3.connect(site.root / "site.db") as database:
+    with sqlite3.connect(next(site.root.glob("*.db"))) as database:
         asked = "SELECT k.name, k.joined FROM hive h JOIN keeper k ON k.id = h.keeper_id WHERE h.code = 'AB-3'"
         assert database.execute(asked).fetchall() == [("Keeper 3", "2021-02-04")]
     empty.run("adopt", "keepers.csv", "hives.csv", "other")

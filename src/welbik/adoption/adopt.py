@@ -163,6 +163,31 @@ def _loops(database: Database, table: FoundTable) -> dict[str, Fact]:
 
 
 def _describe(work: Adoption, found: Adopted) -> None:
+    told = len(work.notes)
+    while True:
+        _draft(work, found)
+        bare = [
+            name for name, draft in work.drafts.items() if not any(l.column for l in draft.lines)
+        ]
+        if not bare:
+            break
+        # Nobody refers to what has nothing to be shown by: all is described anew without it.
+        del work.notes[told:]
+        for name in bare:
+            what = "it has no column that can be declared"
+            work.notes.append(Note(name, "", what, "it is left out; the database stays as it is"))
+        told = len(work.notes)
+        work.tables = {n: t for n, t in work.tables.items() if n not in bare}
+        work.drafts.clear()
+        found.pairs.clear()
+    if not work.drafts:
+        raise WelbikError("there is no table that can be declared", "see: docs/adopting.md")
+    other_sides(work)
+    proposed(work)
+    tell(work)
+
+
+def _draft(work: Adoption, found: Adopted) -> None:
     pairs = {}
     for name, table in work.tables.items():
         pair = pairs_of(work, table)
@@ -176,9 +201,6 @@ def _describe(work: Adoption, found: Adopted) -> None:
             found.pairs.append(name)
         else:
             work.drafts[name] = draft_of(work, work.tables[name])
-    other_sides(work)
-    proposed(work)
-    tell(work)
 
 
 def heal(found: Adopted, problems: Try) -> None:

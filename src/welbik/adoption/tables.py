@@ -335,7 +335,8 @@ def _of_one(context: Context, tree: Tree) -> bool:
     if of_length:
         return _of_length(bounds, tree.word, [part.text for part in values])
     column = context.table.column(name)
-    if tree.word == "in" and column is not None and not bounds.among:
+    only = tree.word == "=" and values[0].word == "string"
+    if (tree.word == "in" or only) and column is not None and not bounds.among:
         if [part.text for part in values] == ["0", "1"]:
             return True
         bounds.among = tuple(dict.fromkeys(part.text for part in values))

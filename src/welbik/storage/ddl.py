@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import lru_cache
 from typing import ClassVar
 
 from ..kinds.native import is_built_in
@@ -65,10 +66,7 @@ class Ddl:
         return self._plainly(native) == self._plainly(self.type_name(type_).split(" COLLATE ")[0])
 
     def _plainly(self, native: str) -> str:
-        said = " ".join(native.lower().replace(", ", ",").split())
-        for name, known in self.called.items():
-            said = re.sub(rf"^{name}$", known, said)
-        return said
+        return _called(native, tuple(self.called.items()))
 
     def nothing(self, type_: str) -> str:
         """An empty value of a neutral type."""
@@ -409,6 +407,15 @@ class Ddl:
     def script(self, statements: list[str]) -> list[str]:
         """Statements as a script for somebody else to run: what must be said around them."""
         return statements
+
+
+@lru_cache(maxsize=1000)
+def _called(native: str, names: tuple[tuple[str, str], ...]) -> str:
+    """A type under the name that statements have for it; schemas have few, each many times."""
+    said = " ".join(native.lower().replace(", ", ",").split())
+    for name, known in names:
+        said = re.sub(rf"^{name}$", known, said)
+    return said
 
 
 def check(name: str, condition: str) -> str:
