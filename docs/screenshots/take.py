@@ -72,7 +72,7 @@ def adopted(folder: Path) -> None:
     folder.mkdir()
     with sqlite3.connect(folder / "shop.db") as database:
         database.executescript(SHOP.read_text("utf-8"))
-    some = "--tables hives --tables queens --tables order_lines"
+    some = "--tables customers --tables jars --tables prices"
     terminal("adopt", folder, f"welbik adopt sqlite:///shop.db shop {some} --preview")
     adopt = [BIN / "welbik", "adopt", "sqlite:///shop.db", "shop", "--without", "a_table*"]
     subprocess.run(adopt, cwd=folder, check=True, capture_output=True)

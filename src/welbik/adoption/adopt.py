@@ -69,7 +69,9 @@ def adopt(
         tables = wanted(database, catalog, wish)
         found = Adopted()
         found.notes += [
-            Note(name, "", what, "it is left out") for name, what in catalog.troubles if name
+            Note(name, "", what, "it is left out")
+            for name, what in catalog.troubles
+            if _is_asked(name, wish)
         ]
         facts: dict[str, Mapping[str, Fact]] = {}
         for table in tables.values():
@@ -104,8 +106,7 @@ def wanted(database: Database, catalog: Catalog, wish: Wish) -> dict[str, FoundT
         for name, table in catalog.tables.items()
         if not name.startswith(database.reserved)
         and not (natural and name in history)
-        and (not wish.tables or _matches(name, wish.tables))
-        and not _matches(name, wish.without)
+        and _is_asked(name, wish)
     }
     if not tables:
         there = sorted(catalog.tables)[:8]
@@ -125,6 +126,10 @@ def _is_ours(table: FoundTable) -> bool:
     if called:
         return all(name.startswith(table.name[:50]) and _OURS.search(name) for name in called)
     return bool(table.columns) and table.columns[0].name == "id" and table.columns[0].counted
+
+
+def _is_asked(name: str, wish: Wish) -> bool:
+    return (not wish.tables or _matches(name, wish.tables)) and not _matches(name, wish.without)
 
 
 def _matches(name: str, patterns: Sequence[str]) -> bool:
@@ -166,9 +171,7 @@ def _describe(work: Adoption, found: Adopted) -> None:
     told = len(work.notes)
     while True:
         _draft(work, found)
-        bare = [
-            name for name, draft in work.drafts.items() if not any(l.column for l in draft.lines)
-        ]
+        bare = [n for n, d in work.drafts.items() if not any(line.column for line in d.lines)]
         if not bare:
             break
         # Nobody refers to what has nothing to be shown by: all is described anew without it.
