@@ -150,6 +150,10 @@ def _read(context: Context, column: FoundColumn) -> _Read | None:
         **{"whole": _whole, "exact": _exact, "text": _text, "padded": _text},
         **{"truth": _truth, "bits": _bits},
     }
+    if not context.ddl.exact and not _holds(kind, fact):
+        # One database lets anything into any column: what is there is shown as it is.
+        context.note(column.name, f"not all that it holds is {column.native}", "it is read as text")
+        return _Read("text", "text", ["as text"])
     if kind in readers:
         return readers[kind](context, column, bounds, fact)
     simple = {"floating": ("number", "double"), "date": ("date", "date")}
@@ -160,6 +164,22 @@ def _read(context: Context, column: FoundColumn) -> _Read | None:
         ranged = _range(bounds, word) if word != "uuid" else ""
         return _Read(f"{word}{ranged}", neutral)
     return _beyond(context, column, kind, fact)
+
+
+_ISO_DAY = re.compile(r"\d{4}-\d\d-\d\d")
+_ISO_MOMENT = re.compile(r"\d{4}-\d\d-\d\d[ T]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:?\d\d)?")
+
+
+def _holds(kind: str, fact: Fact) -> bool:
+    """Whether the least and the most of what is stored are of a kind: what is none comes last."""
+    ends = [str(end) for end in (fact.least, fact.most) if end is not None]
+    if kind in ("whole", "exact", "floating"):
+        return all(re.fullmatch(r"-?\d+(\.\d*)?([eE][-+]?\d+)?", end) for end in ends)
+    if kind == "date":
+        return all(_ISO_DAY.match(end) for end in ends)
+    if kind == "moment":
+        return all(_ISO_MOMENT.fullmatch(end) or _ISO_DAY.fullmatch(end) for end in ends)
+    return True
 
 
 def _beyond(context: Context, column: FoundColumn, kind: str, fact: Fact) -> _Read | None:
@@ -208,6 +228,7 @@ def _range(bounds: Bounds, type_: str) -> str:
 
 def _choices(column: FoundColumn, values: tuple[str, ...]) -> _Read:
     labels = _codes(column.comment)
+    values = tuple(value for value in values if value.strip()) or values
     known: dict[str, str] = {}
     written = []
     for value in values:
@@ -389,6 +410,11 @@ def _text(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) -> 
         first = f"{bounds.shortest}.." if bounds.shortest > 1 else ""
         neutral = f"text {longest}" if longest <= _ONE_LINE else "text"
         return _Read(f"text {first}{max(longest, bounds.shortest, 1)}", neutral)
+    if longest is None and _moment_text(column, fact):
+        return _Read("datetime", "timestamp")
+    day = fact.longest == len("2026-01-01") and _holds("date", fact)
+    if longest is None and fact.given and day:
+        return _Read("date", "date")
     if bounds.shortest > 1:
         return _Read(f"text {bounds.shortest}..", "text")
     short = fact.given > 0 and fact.longest <= 120 and not fact.lines
@@ -397,6 +423,13 @@ def _text(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) -> 
         _plain(column),
     )
     return _Read("text", "text", ["as text"] if short or named else [])
+
+
+def _moment_text(column: FoundColumn, fact: Fact) -> bool:
+    """Whether texts are moments: all from the least to the most look so, or the default is now."""
+    ends = [str(end) for end in (fact.least, fact.most) if end is not None]
+    told = all(_ISO_MOMENT.fullmatch(end) for end in ends)
+    return told and bool(ends or (column.default and _NOW.fullmatch(column.default.strip())))
 
 
 def _plain(column: FoundColumn) -> str:

@@ -155,7 +155,10 @@ class Number(_Kept):
     def process_result_value(self, value: Any, dialect: Dialect) -> Any:
         if value is None:
             return None
-        return round(Decimal(str(value)), self.places)
+        try:
+            return round(Decimal(str(value)), self.places)
+        except ArithmeticError:
+            return None
 
 
 class Single(_Kept):
