@@ -360,6 +360,9 @@ def _exact(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) ->
         low, high = bounds.low, bounds.high or str(10**digits - 1)
         ranged = f" {low}..{high}" if _are_whole(low, high) else ""
         return _Read(f"integer{ranged}", "bigint" if digits > 9 else "integer")
+    if digits > _MOST_DIGITS:
+        # As much as can be said, half of it before the point where there is so much.
+        places = min(places, _MOST_DIGITS - min(digits - places, _MOST_DIGITS // 2))
     digits = min(digits, _MOST_DIGITS)
     places = min(places, digits)
     if context.natural:
@@ -395,6 +398,11 @@ def _text(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) -> 
     if native == "name":
         longest = 63
     asks = _ASKS.search(_plain(column)) or fact.different == 2 or _constant(column.default) in _PAIR
+    if longest == 0:
+        context.note(
+            column.name, f"{column.native} holds nothing", "it is shown, and never changed"
+        )
+        return _Read("text", "text", by_database=True)
     if longest == 1 and fact.given and fact.different <= 2 and asks:
         pair = _pair(fact)
         if pair:
@@ -453,8 +461,11 @@ def _is_mail(column: FoundColumn, fact: Fact) -> bool:
 
 def _empty(context: Context, column: FoundColumn, read: _Read) -> str | None:
     """What stands for nothing in a column that always holds something."""
-    if read.choices or column.name in context.table.key:
+    if column.name in context.table.key:
         return None
+    if read.choices:
+        known = column.choices or context.checks.get(column.name, Bounds()).among
+        return '""' if column.required and "" in known and "" not in read.choices else None
     fact = context.facts.get(column.name, Fact())
     default = _constant(column.default)
     word = read.neutral.split()[0]

@@ -119,7 +119,9 @@ def part_of(model: Model, name: str = "part") -> dict[str, str]:
         return {"route": f"<{name}>", "type": "str"}
     number = field is None or isinstance(field, Field) and field.kind.annotation == "int"
     if number:
-        return {"route": f"<int:{name}>", "type": "int"}
+        # What others count may begin below nothing.
+        kind = "int(signed=True)" if model.as_it_is else "int"
+        return {"route": f"<{kind}:{name}>", "type": "int"}
     uuid = isinstance(field, Field) and field.kind.annotation == "UUID"
     if uuid:
         return {"route": f"<uuid:{name}>", "type": "UUID"}

@@ -386,6 +386,9 @@ class _Resolver:
         plain = [m for m in members if isinstance(m, Field | Reference)]
         if not key.names:
             told = [m.name for m in plain if not (isinstance(m, Field) and m.kind.as_json)]
+            # What only the database reads has no order, and nothing equals it.
+            own = {m.name for m in plain if m.by_database and m.native}
+            told = [name for name in told if name not in own] or told
             self._reads_only(node, key)
             return {"keyless": True, "keys": tuple(told)}
         found = self._names(key.names, [m.name for m in plain], node)

@@ -87,6 +87,10 @@ class MariadbDdl(Ddl):
         return super().checks(table, column)
 
     def column(self, table: Table, column: Column, keys: Keys) -> str:
+        wide = re.fullmatch(r"varchar\((\d+)\)", column.native, re.IGNORECASE)
+        if wide and int(wide[1]) > _SHORT and column.type.startswith("text"):
+            # Letters took fewer bytes where it was found: here a row may have no room for them.
+            column = replace(column, native="")
         written = super().column(table, column, keys)
         if _is_long(column.type) and (column.references or column.name == table.key):
             short = f"VARCHAR({column.type.split()[1]})"

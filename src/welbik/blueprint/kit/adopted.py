@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import re
 from decimal import Decimal
 from typing import Any, ClassVar
@@ -244,6 +245,8 @@ class Told(_Kept):
         self.most = most
 
     def process_result_value(self, value: Any, dialect: Dialect) -> str | None:
+        if isinstance(value, dict | list):
+            return json.dumps(value, ensure_ascii=False, default=str)
         return None if value is None else str(value)
 
 
