@@ -15,7 +15,8 @@ from .drafts import Line, Note, quoted, whole
 from .facts import Fact
 
 _LARGEST = 2**31 - 1
-_MOST_DIGITS = 18
+_MOST_DIGITS, _FLOATING = 18, 15
+"""Digits of a decimal, and those that a floating point number holds."""
 _ONE_LINE = 255
 _ADDRESS = 2000
 """Letters of a web address, which no other type of ours has just so many of in one line."""
@@ -360,10 +361,11 @@ def _exact(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) ->
         low, high = bounds.low, bounds.high or str(10**digits - 1)
         ranged = f" {low}..{high}" if _are_whole(low, high) else ""
         return _Read(f"integer{ranged}", "bigint" if digits > 9 else "integer")
-    if digits > _MOST_DIGITS:
+    most_digits = _MOST_DIGITS if context.ddl.exact or context.natural else _FLOATING
+    if digits > most_digits:
         # As much as can be said, half of it before the point where there is so much.
-        places = min(places, _MOST_DIGITS - min(digits - places, _MOST_DIGITS // 2))
-    digits = min(digits, _MOST_DIGITS)
+        places = min(places, most_digits - min(digits - places, most_digits // 2))
+    digits = min(digits, most_digits)
     places = min(places, digits)
     if context.natural:
         ends = [f"{Decimal(end):.{places}f}" if end else "" for end in (bounds.low, bounds.high)]

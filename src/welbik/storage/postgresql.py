@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -285,6 +286,11 @@ class Postgresql(Server):
             raise NoServer.not_allowed(address, str(error), "ALTER ROLE … CREATEDB") from None
         finally:
             other.close()
+        searched = re.search(r"search_path=([\w$-]+)", address.options.get("options", ""))
+        if searched:
+            # Tables are made in the schema that is searched first: an empty database has none.
+            with cls.open(address, Path()) as made:
+                made.run(f"CREATE SCHEMA IF NOT EXISTS {quote(searched[1])}")
 
     @classmethod
     def remove(cls, address: Address) -> None:

@@ -57,7 +57,7 @@ def above(row: Any, column: Any) -> Sequence[Any]:
     """The ancestors of a row, the farthest first, in one query."""
     model = type(row)
     start = sa.select(model.id, column.label("up"), sa.literal(0).label("far"))
-    line = start.where(model.id == row.id).cte("line", recursive=True)
+    line = start.where(model.id == row.id).cte("welbik_line", recursive=True)
     step = sa.select(model.id, column, line.c.far + 1)
     line = line.union_all(step.where(model.id == line.c.up, line.c.far < _DEEPEST))
     rows = sa.select(model).join(line, line.c.id == model.id)
@@ -74,7 +74,7 @@ def _nested(kind: Any, tops: Sequence[Any], sort: str) -> list[tuple[Any, int]]:
     model, column = kind.model, kind.tree.column
     start = sa.select(model.id, sa.literal(1).label("deep"))
     start = start.where(column.in_([row.id for row in tops]))
-    tree = start.cte("tree", recursive=True)
+    tree = start.cte("welbik_tree", recursive=True)
     step = sa.select(model.id, tree.c.deep + 1)
     tree = tree.union_all(step.where(column == tree.c.id, tree.c.deep < _DEEPEST))
     first = sa.select(tree.c.id).order_by(tree.c.deep, tree.c.id).limit(_NESTED_MOST)
@@ -102,7 +102,7 @@ def below(row: Any, column: Any) -> Tree:
     """The rows below a row, nested, in one query."""
     model = type(row)
     start = sa.select(model.id, column.label("up"), sa.literal(1).label("deep"))
-    tree = start.where(column == row.id).cte("tree", recursive=True)
+    tree = start.where(column == row.id).cte("welbik_tree", recursive=True)
     step = sa.select(model.id, column, tree.c.deep + 1)
     tree = tree.union_all(step.where(column == tree.c.id, tree.c.deep < _DEEPEST))
     rows = sa.select(model, tree.c.up).join(tree, tree.c.id == model.id)
