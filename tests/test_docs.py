@@ -25,6 +25,7 @@ DOCUMENTS = [
     "docs/code.md",
     "docs/language.md",
     "docs/tutorial.md",
+    "docs/adopting.md",
     "CONTRIBUTING.md",
 ]
 ROOT = HERE.parent

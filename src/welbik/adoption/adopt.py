@@ -17,7 +17,16 @@ from . import names
 from .drafts import Draft, Note, whole
 from .facts import Fact, facts_of
 from .profile import profile
-from .tables import Adoption, choose_key, draft_of, many_lines, other_sides, pairs_of, plain_indexes
+from .tables import (
+    Adoption,
+    can_be_called,
+    choose_key,
+    draft_of,
+    many_lines,
+    other_sides,
+    pairs_of,
+    plain_indexes,
+)
 from .telling import proposed, tell
 
 _TRIES = 8
@@ -73,6 +82,10 @@ def adopt(
             for name, what in catalog.troubles
             if _is_asked(name, wish)
         ]
+        for name in [name for name in tables if not can_be_called(name)]:
+            del tables[name]
+            what = "no table is called so in a declaration"
+            found.notes.append(Note(name, "", what, "it is left out"))
         facts: dict[str, Mapping[str, Fact]] = {}
         for table in tables.values():
             facts[table.name] = _facts(database, table, found)

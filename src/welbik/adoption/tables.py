@@ -17,6 +17,7 @@ from .conditions import columns_of as read_columns
 from .drafts import Draft, Line, Note, quoted, whole
 from .facts import Fact
 
+_LONGEST = 64
 _KEPT = ("created_at", "updated_at")
 
 
@@ -48,6 +49,10 @@ def draft_of(work: Adoption, table: FoundTable) -> Draft:
     for column in table.columns:
         if column.name == own or _is_kept(work, table, column.name):
             continue
+        if not can_be_called(column.name, '"'):
+            then = "it stays as it is, and the site does not show it"
+            work.note(table.name, column.name, "no column is called so in a declaration", then)
+            continue
         if column.name in leading:
             line: Line | None = _reference(work, table, leading[column.name], draft)
         else:
@@ -61,6 +66,11 @@ def draft_of(work: Adoption, table: FoundTable) -> Draft:
     _groups(work, draft, table)
     _rules(work, draft, table, trees)
     return draft
+
+
+def can_be_called(name: str, odd: str = '".') -> bool:
+    """Whether `stored as` can say a name."""
+    return 0 < len(name) <= _LONGEST and name.isprintable() and not set(name) & set(odd)
 
 
 def _own_number(work: Adoption, table: FoundTable) -> str:

@@ -79,6 +79,15 @@ def form(type_: str, native: str) -> str:
     return _FORMS.get((word, kind), "")
 
 
+_SAFE = re.compile(r"[A-Za-z\"][\w \".]*(\(\s*\d+(\s*,\s*\d+)?\s*\))?[\w ]*(\[\])*")
+_LISTED = re.compile(r"(enum|set)\('([^']|'')*'(,\s*'([^']|'')*')*\)", re.IGNORECASE)
+
+
+def is_type(native: str) -> bool:
+    """Whether a text can be a database's type, and nothing else that statements are made of."""
+    return bool(_SAFE.fullmatch(native) or _LISTED.fullmatch(native))
+
+
 def is_built_in(native: str) -> bool:
     """Whether every database of its kind has a type, and not only one where somebody made it."""
-    return bool(family(native))
+    return bool(family(native)) and bool(_SAFE.fullmatch(native))

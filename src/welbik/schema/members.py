@@ -8,6 +8,7 @@ from typing import Any
 from ..kinds.base import Kind
 from ..kinds.bounds import exceeds
 from ..kinds.decimal import Decimal
+from ..kinds.native import is_type
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
@@ -187,6 +188,14 @@ def _as_stored(modifiers: Modifiers, report: Report) -> dict[str, Any]:
     stored, empty, by = (modifiers.get(word) for word in ("stored", "empty", "set"))
     native = stored.of.text if stored and stored.of and stored.pair is None else ""
     pair: tuple[str, ...] = ()
+    if native and stored and stored.of and not is_type(native):
+        report.add(
+            "bad-name",
+            f"{stored.of.span.text} can't be a type of a database",
+            stored.of.span,
+            'write it as the database does: of "varchar(40)"',
+        )
+        native = ""
     if stored and stored.pair and stored.pair[0] is not stored.of:
         pair = tuple(word.text for word in stored.pair)
         native = stored.of.text if stored.of else ""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..kinds import kinds
+from ..kinds.native import is_type
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.words import PAGES
@@ -377,7 +378,7 @@ class _Resolver:
         if key.stored_as is not None:
             return {
                 "number": checked_name(key.stored_as, self.report) or "id",
-                "number_native": key.of.text if key.of else "",
+                "number_native": self._type_of(key),
                 "handed_out": key.handed_out,
             }
         references = {m.name for m in members if isinstance(m, Reference)}
@@ -412,6 +413,17 @@ class _Resolver:
             return tuple(found)
         assert node.key is not None
         return (*found, Unique(keys, "", node.key.span))
+
+    def _type_of(self, key: syntax.Key) -> str:
+        if key.of is None or is_type(key.of.text):
+            return key.of.text if key.of else ""
+        self.report.add(
+            "bad-name",
+            f"{key.of.span.text} can't be a type of a database",
+            key.of.span,
+            'write it as the database does: of "bigint"',
+        )
+        return ""
 
     @staticmethod
     def _is_key_of_several(key: syntax.Key, members: Sequence[AnyMember]) -> bool:
