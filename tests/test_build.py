@@ -178,3 +178,15 @@ def test_a_setting_reaches_the_code(built: Project) -> None:
     built.run("build")
     assert "TITLE = 'The \"best\" bees'" in built.read("bees/settings.py")
     assert "PAGE = 7" in built.read("bees/settings.py")
+
+
+def test_a_model_with_nothing_but_relations_to_many_has_pages(
+    make: Callable[[str], Project],
+) -> None:
+    """Only its name is left to be listed: there is a page of it all the same."""
+    project = make(
+        "model Store\n    name text 20\n    by <-> Basket.of\n\nmodel Basket\n    of <-> Store\n"
+    )
+    project.run("build")
+    (page,) = project.root.glob("*/basket/pages/list.html")
+    assert "{{ row | show }}</a></th>" in page.read_text("utf-8")

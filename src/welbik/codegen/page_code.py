@@ -180,18 +180,22 @@ def section_columns(schema: Schema, collection: Collection) -> list[str]:
     return [name for name in child.columns if name != collection.via]
 
 
+def _named(model: Model, row: str) -> Column:
+    """The column of a list that has no other: what its rows are shown as."""
+    named = Column("", html.text(html.title(model.singular)), "", row, "", False)
+    head = f'<th scope="row">{{{{ {row} | show }}}}</th>'
+    if "view" in model.pages:
+        url = f"{{{{ {row}.url_part | at('{model.endpoint}.view_page') }}}}"
+        head = f'<th scope="row"><a href="{url}">{{{{ {row} | show }}}}</a></th>'
+    return replace(named, head=head)
+
+
 def _section(schema: Schema, model: Model, collection: Collection) -> Section:
     child = schema.models[collection.child]
     columns = [
         _column(schema, child, name, "child") for name in section_columns(schema, collection)
     ]
-    if not columns:
-        named = Column("", html.text(html.title(child.singular)), "", "child", "", False)
-        head = '<th scope="row">{{ child | show }}</th>'
-        if "view" in child.pages:
-            url = f"{{{{ child.url_part | at('{child.endpoint}.view_page') }}}}"
-            head = f'<th scope="row"><a href="{url}">{{{{ child | show }}}}</a></th>'
-        columns = [replace(named, head=head)]
+    columns = columns or [_named(child, "child")]
     return Section(
         collection.name,
         html.text(collection.label),
@@ -272,6 +276,8 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
     owner = schema.owner_of(model)
     tree = tree_of(model)
     columns = [_column(schema, model, name, "row") for name in model.columns]
+    # Of what has nothing but relations to many only its name is left.
+    columns = columns or [_named(model, "row")]
     return {
         "columns": columns,
         "list_pieces": any("{{ pieces." in column.cell for column in columns),
