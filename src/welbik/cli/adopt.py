@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Mapping, Sequence
+import sys
+from collections.abc import Callable, Mapping, Sequence
+from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -62,13 +64,27 @@ def _tables(url: str, folder: Path, preview: bool, asked: Mapping[str, Any]) -> 
     from ..project import adopting
 
     wish = Wish(asked["tables"], asked["without"], asked["prefix"], asked["samples"])
-    planned = adopting.plan(url, folder, wish, schema=asked["schema"])
+    planned = adopting.plan(url, folder, wish, schema=asked["schema"], tell=_looked())
+    if sys.stderr.isatty():
+        click.echo("\r\033[K", nl=False, err=True)
     if preview:
         _show(planned.found)
         return
     made = adopting.write(planned, title=asked["title"], package=asked["package"])
     _done(planned.found, planned.where, folder, made)
     _next(folder, "welbik build && welbik migrate && welbik serve")
+
+
+def _looked() -> Callable[[str], None]:
+    """Says at a terminal how many tables were looked at: rows of long ones take a while."""
+    if not sys.stderr.isatty():
+        return lambda table: None
+    seen = count(1)
+
+    def tell(table: str) -> None:
+        click.echo(f"\r\033[Klooked at {next(seen)} tables, {table} the last", nl=False, err=True)
+
+    return tell
 
 
 def _files(
