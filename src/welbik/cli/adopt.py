@@ -72,6 +72,9 @@ def _tables(url: str, folder: Path, preview: bool, asked: Mapping[str, Any]) -> 
         return
     made = adopting.write(planned, title=asked["title"], package=asked["package"])
     _done(planned.found, planned.where, folder, made)
+    if planned.is_new and planned.tells_password:
+        told = "the password stands in welbik.toml: take it out there where others read it, "
+        click.echo(paint("warning", f"\n{told}and give the address as DATABASE_URL"))
     _next(folder, "welbik build && welbik migrate && welbik serve")
 
 

@@ -38,6 +38,11 @@ class Plan:
     before: list[str] = field(default_factory=list)
     """Models that are declared already."""
 
+    @property
+    def tells_password(self) -> bool:
+        """Whether the address that is written down has a password."""
+        return bool(read_address(self.address).password)
+
 
 def plan(
     address: str,
