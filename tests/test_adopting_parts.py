@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import re
 import sqlite3
 from contextlib import suppress
 from pathlib import Path
@@ -12,6 +13,7 @@ from adopting import adopted, loaded
 from conftest import Project
 from hypothesis import given
 from hypothesis import strategies as st
+from servers import WORDS
 
 from welbik.adoption import names
 from welbik.adoption.conditions import Field, UnreadError, read_condition, written
@@ -185,6 +187,7 @@ def test_a_spreadsheet_has_a_model_a_sheet(empty: Project) -> None:
         (("sqlite:///none.db", "site"), "there is no database"),
         (("empty.csv", "site"), "has no headings"),
         (("wide.csv", "site"), "row 3: it has 3 cells"),
+        (("bytes.csv", "site"), "can't be read"),
         (("site",), "adopt takes the address"),
         (("sqlite:///a.db", "sqlite:///b.db"), "adopt takes the address"),
         (("sqlite:///bare.db", "site"), "there is no table to adopt"),
@@ -196,6 +199,7 @@ def test_what_cannot_be_adopted_is_said_in_a_line(
     empty: Project, arguments: tuple[str, ...], said: str
 ) -> None:
     (empty.root / "empty.csv").write_text("\n")
+    (empty.root / "bytes.csv").write_bytes(b"a\x81,b\n1,2\n")
     (empty.root / "wide.csv").write_text("a,b\n1,2\n1,2,3\n")
     sqlite3.connect(empty.root / "bare.db").execute("CREATE TABLE welbik_x (a)").connection.close()
     (empty.root / "bare.db").touch()
@@ -279,3 +283,32 @@ def test_an_adopted_table_is_changed_like_any_other(tmp_path: Path) -> None:
             assert database.execute(asked).fetchall() == [
                 ("North", b"\x01\x02", "2022-01-01T10:00:00Z")
             ]
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_rows_are_described_and_none_of_their_texts_taken_over(word: str, tmp_path: Path) -> None:
+    """Shares, weights, amounts and fan-outs as they are; a table that can't be asked stops no other."""
+    lines = [
+        "CREATE TABLE aaa (id integer PRIMARY KEY, n double precision)",
+        *(f"INSERT INTO aaa VALUES ({n}, 1e308)" for n in range(9)),
+        "CREATE TABLE keepers (id integer PRIMARY KEY, name varchar(80) NOT NULL)",
+        *(f"INSERT INTO keepers VALUES ({n}, 'Zephyrine {n}')" for n in range(1, 11)),
+        "CREATE TABLE hives (id integer PRIMARY KEY, keeper_id integer NOT NULL REFERENCES keepers(id),"
+        " kind varchar(4) NOT NULL CHECK (kind IN ('a', 'b')), note varchar(90), kg double precision)",
+        *(
+            f"INSERT INTO hives VALUES ({n}, {n % 10 + 1}, '{'a' if n % 4 else 'b'}',"
+            f" {'NULL' if n % 5 else repr('xyzzy ' * 3)}, {30 + n % 3})"
+            for n in range(100)
+        ),
+    ]
+    with loaded(word, tmp_path, ";\n".join(lines)) as address:
+        site = Project(tmp_path / "site")
+        site.root.mkdir()
+        site.run("adopt", address, ".", "--samples")
+        declared = "".join(path.read_text() for path in (site.root / "models").iterdir())
+    assert "sample weights(75, 25)" in declared
+    assert "sample 80% empty" in declared
+    assert "sample 10..10 per keeper" in declared
+    assert re.search(r"sample normal\(31, 0\.8", declared)
+    assert "100 Hive" in declared and "10 Keeper" in declared
+    assert "Zephyrine" not in declared and "xyzzy" not in declared

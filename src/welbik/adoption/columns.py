@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 
-from ..kinds.native import family, form
+from ..kinds.native import family
 from ..storage.catalog import FoundColumn, FoundTable
 from ..storage.ddl import Ddl
 from . import names
@@ -558,8 +558,3 @@ def _shortened(constant: str, read: _Read) -> str:
     if read.type.startswith("integer") and value == value.to_integral_value():
         return f"{value:.0f}"
     return f"{value:f}"
-
-
-def is_ours(neutral: str, native: str) -> bool:
-    """Whether a column holds values just as Welbik would, whatever its type is called."""
-    return not form(neutral, native)

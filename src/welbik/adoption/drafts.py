@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 
@@ -82,7 +81,3 @@ def whole(text: str, most: int = 200) -> str:
     """A text on one line, cut where it is long."""
     shown = " ".join(text.split())
     return shown if len(shown) <= most else f"{shown[: most - 1]}…"
-
-
-def declared(drafts: Iterable[Draft]) -> str:
-    return "\n".join(draft.text() for draft in drafts)

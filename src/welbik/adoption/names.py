@@ -113,8 +113,3 @@ def _free(name: str, taken: Container[str], between: str) -> str:
         end = f"{between}{number}"
         found, number = f"{name[: LONGEST - len(end)]}{end}", number + 1
     return found
-
-
-def is_usual(name: str, made: str) -> bool:
-    """Whether a declaration's own way of naming gives just this name."""
-    return name == made

@@ -16,7 +16,7 @@ from typing import Any
 
 from ..rules.sql import quote, text
 from ..storage.backend import Database
-from .drafts import Draft, Line
+from .drafts import Draft, Line, whole
 from .tables import Adoption, choices_of
 
 _MOST = 1_000_000
@@ -36,11 +36,14 @@ def profile(database: Database, work: Adoption) -> dict[str, int]:
     for name, draft in work.drafts.items():
         if work.tables[name].view or draft.reads_only:
             continue
-        try:
-            counts[draft.name] = _of_table(database, work, draft)
-        except database.errors:
-            # What can't be worked out of odd values is made up as anything else.
-            continue
+        with database.attempt() as take_back:
+            try:
+                counts[draft.name] = _of_table(database, work, draft)
+            except database.errors as error:
+                # Without this some databases would answer nothing more.
+                take_back()
+                told = f"its rows give no samples: {whole(database.told(error), 120)}"
+                work.note(name, "", told, "they are made up as any others")
     return counts
 
 
@@ -49,14 +52,13 @@ def _of_table(database: Database, work: Adoption, draft: Draft) -> int:
     readers: list[tuple[Line, int, int, Read]] = []
     lines = [line for line in draft.lines if line.column and not line.says("set by database")]
     for line in lines:
-        wanted, read = _wanted(line)
+        wanted, read = _wanted(database, line)
         if wanted:
             readers.append((line, len(asked), len(wanted), read))
             asked += wanted
     if not lines:
         return database.count(draft.table)
     listed = ", ".join(quote(line.column) for line in lines)
-    row: Sequence[Any] = ()
     found: list[Any] = []
     # Each database takes only so many results of a query.
     for start in range(0, len(asked), 500):
@@ -81,7 +83,7 @@ def _say(line: Line, terms: list[str]) -> None:
         line.modifiers.append(f"sample {' and '.join(terms)}")
 
 
-def _wanted(line: Line) -> tuple[list[str], Read]:
+def _wanted(database: Database, line: Line) -> tuple[list[str], Read]:
     """What is asked of a column, and what makes terms of the answers."""
     name, word = _given(line), line.type.split()[0]
     if line.target:
@@ -100,7 +102,7 @@ def _wanted(line: Line) -> tuple[list[str], Read]:
     if word in ("date", "datetime") and plain:
         return [f"count({name})", f"min({name})"], lambda row: _since(row, line)
     if line.type == "text":
-        length = f"length({name})"
+        length = database.ddl.length(name)
         asked = [f"count({name})", f"avg({length})"]
         return asked, lambda row: _words(row, line)
     truth = _truth(line) if word == "boolean" else ""

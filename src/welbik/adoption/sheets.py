@@ -108,10 +108,10 @@ def _lines(path: Path) -> Iterator[list[str]]:
     """The rows of a text file; its separator is the one that its first line has most of."""
     encoding = _encoding(path)
     with path.open(encoding=encoding, newline="") as file:
-        first = file.readline()
-        mark = max(_MARKS, key=lambda one: _outside(first).count(one))
-        file.seek(0)
         try:
+            first = file.readline()
+            mark = max(_MARKS, key=lambda one: _outside(first).count(one))
+            file.seek(0)
             yield from csv.reader(file, delimiter=mark)
         except (csv.Error, UnicodeDecodeError) as error:
             raise WelbikError(f"{path} can't be read: {error}", "save it as UTF-8 CSV") from None

@@ -98,7 +98,7 @@ def _files(
 
     sheets = Sheets(paths)
     try:
-        planned = from_files.plan_files(paths, folder, sheets)
+        planned = from_files.plan_files(folder, sheets)
         if preview:
             _show(planned.found)
             return

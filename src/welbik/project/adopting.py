@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from ..adoption.adopt import Adopted, Wish, adopt, heal
@@ -35,8 +35,6 @@ class Plan:
     address: str
     is_new: bool
     where: str
-    before: list[str] = field(default_factory=list)
-    """Models that are declared already."""
 
     @property
     def tells_password(self) -> bool:
@@ -65,11 +63,17 @@ def plan(
         taken, tables = _there(folder, address, kept)
     with _opened(address) as database:
         wish = replace(wish, without=(*wish.without, *sorted(tables)))
-        found = adopt(database, wish, taken, tell)
+        try:
+            found = adopt(database, wish, taken, tell)
+        except database.errors as error:
+            raise WelbikError(
+                f"the database can't be read: {database.told(error)}",
+                "let its keeper give the user what is needed to read tables; nothing was written",
+            ) from None
         where = database.where
     heal(found, lambda text: problems_of(folder, text, is_new))
     files = files_of(folder, found)
-    return Plan(folder, found, files, kept, is_new, where, taken)
+    return Plan(folder, found, files, kept, is_new, where)
 
 
 def _opened(address: str) -> Database:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -42,7 +42,7 @@ class FilePlan:
     """The models whose rows stand in a data file."""
 
 
-def plan_files(paths: Sequence[Path], folder: Path, sheets: Sheets) -> FilePlan:
+def plan_files(folder: Path, sheets: Sheets) -> FilePlan:
     """Describes the tables of some files; nothing is written. Raises WelbikError."""
     is_new = not (folder / FILE).exists()
     taken = [] if is_new else list(read_declarations(folder).schema.models)
