@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ..schema.model import Model
+from ..rules.tree import Value, plain
+from ..schema.model import Field, Model, Reference, Unique
 from .columns import Counts, Drawn, Only
-from .mending import Slice
-from .raw import RawDrawer
+from .limits import Limits
+from .mending import Mending
+from .raw import Places, RawDrawer
+from .sharing import Picked, Sharing
+from .slices import Slice
 
 
 class Drawer(RawDrawer):
@@ -18,19 +24,189 @@ class Drawer(RawDrawer):
         self, model: Model, start: int, stop: int, counts: Counts, only: Only = None
     ) -> dict[str, Drawn]:
         """All columns of a slice by member name; raises WelbikError where no rows obey."""
-        if not model.uniques:
-            return Slice(self, model, start, stop, counts, only).mended()
+        index = np.arange(start, stop) if only is None else only
+        return Slice(self, model, index, counts, final=True).all()
+
+    def mended(self, rows: Slice) -> dict[str, Drawn]:
+        model, counts = rows.model, rows.counts
+        clashing = self.clashing(model, counts)
+        if not clashing:
+            return Mending(rows, ()).mended()
         # What must differ together is only known once all rows before are.
-        first = self.world.start(model.name) if self.world is not None else 0
-        last = max(stop, counts.get(model.name, 0))
+        first = self.first(model.name)
+        last = max(int(rows.index.max(initial=-1)) + 1, counts.get(model.name, 0))
         key = ("unique", model.name, last, tuple(sorted(counts.items())))
-        if key not in self.whole:
-            self.whole[key] = Slice(self, model, first, last, counts).mended()
-        whole: dict[str, Drawn] = self.whole[key]
-        part = slice(start - first, stop - first) if only is None else only - first
-        return {name: _part(drawn, part) for name, drawn in whole.items()}
+        if key not in self.known:
+            whole = Slice(self, model, np.arange(first, last), counts, final=False)
+            self.known[key] = Mending(whole, clashing).mended()
+        all_of: dict[str, Drawn] = self.known[key]
+        return {name: _part(drawn, rows.index - first) for name, drawn in all_of.items()}
+
+    def must_mend(self, model: Model, counts: Counts) -> bool:
+        if model.name not in self.schema.models:
+            return bool(model.rules)
+        loose = self.plan.loose[model.name] or self.plan.may_lose(model)
+        return bool(loose or self.clashing(model, counts))
+
+    def clashing(self, model: Model, counts: Counts) -> tuple[Unique, ...]:
+        """The unique groups that no field tells rows apart for, or that stored rows have too."""
+        world = self.world
+        if world is not None and world.stored.get(model.name):
+            return tuple(model.uniques)
+        slots = self.slots(model, counts)
+        told = {self._slot_of(model, name, anchor) for name, anchor in slots.items()}
+        return tuple(unique for unique in model.uniques if unique.names not in told)
+
+    def _slot_of(self, model: Model, name: str, anchor: str) -> tuple[str, ...]:
+        for slot in self.plan.slots.get(model.name, ()):
+            if slot.name == name and slot.anchor == anchor:
+                return slot.unique.names
+        return ()
+
+    def slots(self, model: Model, counts: Counts) -> Mapping[str, str]:
+        key = ("slots", model.name, tuple(sorted(counts.items())))
+        if key not in self.known:
+            found: dict[str, str] = {}
+            done: set[tuple[str, ...]] = set()
+            for ample in (4, 1):
+                for slot in self.plan.slots.get(model.name, ()):
+                    if slot.unique.names in done or slot.name in found:
+                        continue
+                    if self._has_room(model, slot.name, slot.anchor, counts, ample):
+                        found[slot.name] = slot.anchor
+                        done.add(slot.unique.names)
+            self.known[key] = found
+        slots: dict[str, str] = self.known[key]
+        return slots
+
+    def _has_room(self, model: Model, name: str, anchor: str, counts: Counts, ample: int) -> bool:
+        member = model.by_name[name]
+        assert isinstance(member, Field)
+        spread = self.spread(model, member)
+        if spread is None:
+            return False
+        most = self.most_beside(model, anchor, counts)
+        size = (spread.reach.high - spread.reach.low) // spread.reach.step + 1
+        return most is not None and most * ample <= size
+
+    def most_beside(self, model: Model, anchor: str, counts: Counts) -> int | None:
+        """The most rows that one parent has; all of them where there is no parent."""
+        if not anchor:
+            return max(1, counts.get(model.name, 0) - self.first(model.name))
+        member = model.by_name[anchor]
+        assert isinstance(member, Reference)
+        shared = self.shared(model, member, counts)
+        if isinstance(shared, Picked):
+            shared = shared.sharing
+        return shared.most if isinstance(shared, Sharing) else None
+
+    def siblings(
+        self, model: Model, anchor: str, index: Places, counts: Counts
+    ) -> tuple[Places, Places, Places]:
+        first = self.first(model.name)
+        if not anchor:
+            rows = max(1, counts.get(model.name, 0) - first)
+            size = np.full(len(index), rows)
+            return (index - first) % rows, size, np.zeros(len(index), dtype=np.int64)
+        member = model.by_name[anchor]
+        assert isinstance(member, Reference)
+        shared = self.shared(model, member, counts)
+        if isinstance(shared, Picked):
+            shared = shared.sharing
+        if not isinstance(shared, Sharing):
+            zero = np.zeros(len(index), dtype=np.int64)
+            return zero, zero + 1, zero
+        place, count = shared.siblings(index)
+        return place, np.maximum(count, 1), shared.parents(index)[0]
+
+    def ends(self, model: Model, member: Field, counts: Counts) -> tuple[int, int]:
+        key = ("ends", model.name, member.name, tuple(sorted(counts.items())))
+        if key not in self.known:
+            self.known[key] = self._ends(model, member, counts)
+        found: tuple[int, int] = self.known[key]
+        return found
+
+    def _ends(self, model: Model, member: Field, counts: Counts) -> tuple[int, int]:
+        """Its own ends, less what must be left for those that come after it."""
+        spread = self.spread(model, member)
+        assert spread is not None
+        low, high = spread.reach.low, spread.reach.high
+        for follower in self.plan.followers.get((model.name, member.name), ()):
+            other_model = self.schema.models[follower.event[0]]
+            other = other_model.by_name[follower.event[1]]
+            assert isinstance(other, Field)
+            ends, scale = self._scaled_ends(other_model, other, member, counts)
+            if ends is None:
+                continue
+            gap = follower.strict + self._room(other_model, other, counts) * scale
+            if follower.upper:
+                low = max(low, ends[0] + gap)
+            else:
+                high = min(high, ends[1] - gap)
+        return (low, high) if low <= high else (spread.reach.low, spread.reach.high)
+
+    def _room(self, model: Model, member: Field, counts: Counts) -> int:
+        """How many steps a field needs beyond one value, to tell the rows of a parent apart."""
+        anchor = self.slots(model, counts).get(member.name)
+        if not anchor:
+            return 0
+        return (self.most_beside(model, anchor, counts) or 1) - 1
+
+    def _scaled_ends(
+        self, model: Model, other: Field, member: Field, counts: Counts
+    ) -> tuple[tuple[int, int] | None, int]:
+        """The ends of another field in a field's own units, where they can be told."""
+        if self.spread(model, other) is None:
+            return None, 1
+        theirs, own = other.kind.value_type(), member.kind.value_type()
+        low, high = self.ends(model, other, counts)
+        step = self.spread(model, other).reach.step  # type: ignore[union-attr]
+        if theirs == own and own.name != "number":
+            return (low, high), step
+        if (own.name, theirs.name) == ("date", "datetime"):
+            # A whole day is kept free, whatever the zone.
+            return (-(-low // 86_400) + 1, high // 86_400 - 1), 1
+        return None, 1
+
+    def may_force(self, model: Model, member: Field, counts: Counts) -> bool:
+        narrows = self.plan.of.get((model.name, member.name), ())
+        if not narrows or self.spread(model, member) is None:
+            return bool(narrows)
+        low, high = self.ends(model, member, counts)
+        for narrow in narrows:
+            for clause in narrow.clauses:
+                sides = [plain(side) for side in clause.node.operands]
+                others = [
+                    self.schema.models[side.model].by_name.get(side.name)
+                    for side in sides
+                    if isinstance(side, Value) and (side.path or side.name != member.name)
+                ]
+                if narrow.tried or clause.guards or len(sides) != 2 or len(others) != 1:
+                    return True
+                other = others[0]
+                if not isinstance(other, Field):
+                    return True
+                ends, _ = self._scaled_ends(self.schema.models[other.model], other, member, counts)
+                strict = int(clause.node.word == "<")
+                if ends is None or (
+                    ends[0] - strict < low if clause.upper else ends[1] + strict > high
+                ):
+                    return True
+        return False
+
+    def forced(self, rows: Slice, member: Field) -> tuple[float, float]:
+        counts = tuple(sorted(rows.counts.items()))
+        key = ("forced", rows.model.name, member.name, counts)
+        if key not in self.known:
+            self.known[key] = 0.0, 1.0
+            limits = Limits(rows.survey(), member.name)
+            absent = limits.absent & ~limits.given
+            free = ~limits.absent & ~limits.given
+            self.known[key] = float(absent.mean()), float(free.mean())
+        found: tuple[float, float] = self.known[key]
+        return found
 
 
-def _part(drawn: Drawn, part: slice | NDArray[np.int64]) -> Drawn:
+def _part(drawn: Drawn, part: NDArray[np.int64]) -> Drawn:
     empty = None if drawn.empty is None else drawn.empty[part]
     return Drawn(drawn.values[part], empty if empty is not None and empty.any() else None)

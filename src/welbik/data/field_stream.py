@@ -40,10 +40,6 @@ class FieldStream(RowStream):
         self._beside = beside
         self._entries = entries
 
-    @property
-    def today(self) -> int:
-        return self.here.today
-
     def texts(self, shortest: int, longest: int | None) -> Texts:
         return texts.draw_texts(self, self.model, self.field, shortest, longest)
 

@@ -252,7 +252,7 @@ class _Filler:
         world, target = self.world, self.drawer.schema.models[reference.target]
         if reference.name not in self.keys:
             if world.is_read(target.name):
-                keys = world.table(target.name).keys[world.choice(reference)]
+                keys = world.table(target.name).keys[world.choice(reference, self.drawer.arrays)]
             elif target.name in self.filling.done:
                 keys = world.table(target.name).keys
             else:
@@ -267,7 +267,7 @@ class _Filler:
         key = self.model.stored(self.model.key)
         assert isinstance(key, Field)
         most = int(drawn.values.max(initial=0)) + 1
-        keys = self.drawer.field(self.model, key, 0, most)
+        keys = self.drawer.field(self.model, key, np.arange(most))
         known = encode(self.types[key.name], keys.values, keys.empty)
         chosen: list[object] = [known[at] for at in drawn.values.tolist()]
         for at in np.flatnonzero(drawn.empty).tolist() if drawn.empty is not None else ():

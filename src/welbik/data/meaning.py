@@ -153,3 +153,75 @@ def meaning_of(model: Model, field: Field) -> Meaning:
             return Meaning("town")
         return Meaning("company") if about in _COMPANIES else Meaning("thing")
     return Meaning("words")
+
+
+BORN = frozenset(("born", "birth", "birthday", "birthdate", "dob"))
+_YOUNG = {"child", "pupil", "student", "kid", "toddler", "learner"}
+_WORK = {
+    *("visit", "visited", "held", "appointment", "meeting", "call", "called", "session"),
+    *("booked", "booking", "inspected", "inspection", "shift", "interview", "lesson", "consulted"),
+    *("examined", "treated", "admitted", "discharged", "invoiced", "ordered", "shipped", "signed"),
+}
+_PRICES = {"price", "cost", "fee", "fare", "rent", "charge", "deposit", "tariff", "rate", "budget"}
+_ORDERS = (
+    (("opened", "opens", "opening"), ("closed", "closes", "closing")),
+    (
+        ("started", "starts", "start", "begun", "begins", "begin", "began", "from", "since"),
+        ("ended", "ends", "end", "finished", "finishes", "finish", "until", "till", "to"),
+    ),
+    (("created", "made", "written", "added"), ("changed", "updated", "modified", "edited")),
+    (("ordered", "placed"), ("paid", "packed", "shipped", "sent", "delivered", "received")),
+    (("shipped", "sent"), ("delivered", "received", "arrived")),
+    (("joined", "hired", "enrolled", "entered"), ("left", "resigned", "retired", "dismissed")),
+    (("born", "birth", "hatched"), ("died", "death", "joined", "hired", "retired")),
+    (("issued", "invoiced", "billed"), ("due", "paid")),
+    (("borrowed", "lent", "loaned", "rented"), ("due", "returned")),
+    (("reported", "raised", "found"), ("solved", "resolved", "fixed", "closed")),
+    (("admitted", "arrived", "arrival"), ("discharged", "departed", "departure")),
+    (("planted", "sown"), ("harvested", "picked")),
+    (("bought", "purchased", "acquired"), ("sold", "scrapped", "disposed")),
+    (("published",), ("withdrawn", "retracted")),
+    (("low", "least", "min", "minimum", "smallest"), ("high", "most", "max", "maximum", "largest")),
+)
+"""Words of names whose values come in this order: the first ones before those of the second."""
+
+
+def ages_of(model: Model) -> tuple[int, int]:
+    """The least and the greatest age of what a model's rows stand for, in years."""
+    last = _last(model.name)
+    if last in _YOUNG:
+        return 4, 19
+    people = last in _PEOPLE or any(field.kind.tells_people for field in model.fields)
+    return (18, 80) if people else (0, 15)
+
+
+def is_price(name: str) -> bool:
+    """Whether a field holds what something costs."""
+    return bool(set(words(name)) & _PRICES)
+
+
+def is_work(name: str) -> bool:
+    """Whether a moment lies within working hours."""
+    return bool(set(words(name)) & _WORK)
+
+
+def natural_orders(names: list[str]) -> list[tuple[str, str]]:
+    """Pairs of names whose values come one before the other: `opened` and `closed`."""
+    found = []
+    for befores, afters in _ORDERS:
+        for first in names:
+            for second in names:
+                if first != second and _follows(first, second, befores, afters):
+                    found.append((first, second))
+    return found
+
+
+def _follows(first: str, second: str, befores: tuple[str, ...], afters: tuple[str, ...]) -> bool:
+    """Whether two names differ in one word alone, an earlier and a later one."""
+    one, other = words(first), words(second)
+    ahead, after = set(one) & set(befores), set(other) & set(afters)
+    rest = (
+        [word for word in one if word not in ahead],
+        [word for word in other if word not in after],
+    )
+    return bool(ahead and after) and rest[0] == rest[1]

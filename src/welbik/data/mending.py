@@ -1,4 +1,4 @@
-"""Rows brought to obey every rule: drawn again where they break one, then brought within it.
+"""Rows brought to obey what narrowing could not: drawn again, then brought within the rules.
 
 A row's values depend on nothing but its own number, what its rules read, and how often it
 was tried: so a slice comes out the same wherever it is cut.
@@ -6,80 +6,31 @@ was tried: so a slice comes out the same wherever it is cut.
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Iterator, Sequence
 from typing import Any
-from zoneinfo import ZoneInfo
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..kinds.bounds import FromNow
 from ..problems import WelbikError
 from ..rules.arrays import Arrays, Column
-from ..rules.tree import Aggregate, Apply, Hop, Node, Value, plain, walk
-from ..schema.entries import REMOVED
-from ..schema.model import Field, Model, Reference, Rule
-from .columns import Counts, Drawn, Here, Mask, Only, as_column, nothing
-from .fixed import encoded, put_fixed
-from .raw import RawDrawer
-from .views import Earlier, children_of, followed
-from .world import Some
+from ..rules.tree import Aggregate, Apply, Node, Value, plain, walk
+from ..schema.model import Field, Model, Reference, Rule, Unique
+from .columns import Drawn, Here, Mask
+from .fixed import encoded
+from .slices import Slice
 
 _TRIES = 16
 _BEND = 12
 """Attempts after which values are brought within a rule instead of drawn again."""
 
 
-class Slice:
-    """Rows of a model as rules read them; see `rules.arrays.Rows`."""
+class Mending:
+    """Rows of a model whose rules, or unique groups, may be broken yet."""
 
-    def near(self, positions: NDArray[np.int64]) -> tuple[Any, NDArray[np.int64]]:
-        return self, positions
-
-    def __init__(
-        self,
-        drawer: RawDrawer,
-        model: Model,
-        start: int,
-        stop: int,
-        counts: Counts,
-        only: Only = None,
-    ) -> None:
-        self.drawer, self.model, self.counts = drawer, model, counts
-        self.start, self.stop, self.only = start, stop, only
-        self.index = np.arange(start, stop) if only is None else only
-        self.drawn = {m.name: self._raw(m.name) for m in model.members}
-        put_fixed(drawer.schema, drawer.here, model, self.index, self.drawn)
-        self.fixed = self.index < _fixed_count(drawer, model)
-
-    def _raw(self, name: str, attempt: int = 0) -> Drawn:
-        where = self.start, self.stop, self.counts, attempt, self.only
-        return self.drawer.raw(self.model, name, *where)
-
-    @property
-    def size(self) -> int:
-        return len(self.index)
-
-    def column(self, name: str) -> Column:
-        return (
-            nothing(self.size) if name == REMOVED else as_column(self.model, name, self.drawn[name])
-        )
-
-    def follow(self, reference: str) -> Any:
-        earlier = Earlier(self.drawer, self.model, self.stop, self.counts)
-        return followed(self.drawer, self.model, reference, self.counts, earlier)
-
-    def children(self, hop: Hop) -> tuple[Any, NDArray[np.int64]]:
-        rows, owner = children_of(self.drawer, hop, self.counts)
-        if self._is_beside_stored:
-            # Who will come to refer to these is only known once they are there.
-            owner = np.full(len(owner), -1, dtype=np.int64)
-        place = np.full(self.stop - self.start, -1, dtype=np.int64)
-        place[self.index - self.start] = np.arange(self.size)
-        kept = np.flatnonzero((owner >= self.start) & (owner < self.stop))
-        kept = kept[place[owner[kept] - self.start] >= 0]
-        return Some(rows, kept), place[owner[kept] - self.start]
+    def __init__(self, rows: Slice, uniques: Sequence[Unique]) -> None:
+        self.rows, self.uniques = rows, uniques
+        self.drawer, self.model = rows.drawer, rows.model
 
     @property
     def _is_beside_stored(self) -> bool:
@@ -89,12 +40,13 @@ class Slice:
     def mended(self) -> dict[str, Drawn]:
         """The columns once no rule is broken; raises WelbikError where that can't be had."""
         rules = [rule for rule in self.model.rules if _reads_own(rule.node)]
-        arrays = _arrays(self.drawer)
+        arrays = self.drawer.arrays
+        self.rows.all()
         for attempt in range(1, _TRIES + 1):
             broken = [(rule, self._broken(arrays, rule)) for rule in rules]
             clashes = list(self._clashes())
             if not any(mask.any() for _, mask in [*broken, *clashes]):
-                return self.drawn
+                return self.rows.drawn
             for names, mask in clashes:
                 self._redraw(names, mask, attempt)
             for rule, mask in broken:
@@ -106,11 +58,11 @@ class Slice:
                 continue
             mask = self._broken(arrays, rule)
             if mask.any():
-                raise self._impossible(rule.text, int(self.index[np.flatnonzero(mask)[0]]))
+                raise self._impossible(rule.text, int(self.rows.index[np.flatnonzero(mask)[0]]))
         for names, mask in self._clashes():
             if mask.any():
-                raise self._impossible(f"unique {', '.join(names)}", self.start)
-        return self.drawn
+                raise self._impossible(f"unique {', '.join(names)}", int(self.rows.index[0]))
+        return self.rows.drawn
 
     def _settle(self, arrays: Arrays, rules: list[Rule]) -> None:
         """The last means, a rule at a time: brings values to its edge, or leaves one empty.
@@ -130,7 +82,7 @@ class Slice:
                 for name in names:
                     mask = self._broken(arrays, rule)
                     if mask.any() and not self.model.stored(name).required:
-                        self._put(name, self.drawn[name].values, mask, mask)
+                        self._put(name, self.rows.drawn[name].values, mask, mask)
         for names, mask in self._clashes():
             if mask.any():
                 self._leave_empty(names, mask)
@@ -142,15 +94,15 @@ class Slice:
         )
 
     def _broken(self, arrays: Arrays, rule: Rule) -> Mask:
-        held = arrays.evaluate(rule.node, self)
-        mask: Mask = ~held.values.astype(bool) & ~held.empty & ~self.fixed
+        held = arrays.evaluate(rule.node, self.rows)
+        mask: Mask = ~held.values.astype(bool) & ~held.empty & ~self.rows.fixed
         return mask
 
     def _clashes(self) -> Iterator[tuple[list[str], Mask]]:
         """The rows that repeat what an earlier one has for a unique group."""
-        for unique in self.model.uniques:
+        for unique in self.uniques:
             seen = self._stored_groups(unique.names)
-            mask = np.zeros(self.size, dtype=bool)
+            mask = np.zeros(self.rows.size, dtype=bool)
             columns = [self._compared(name) for name in unique.names]
             lists = [column.values.tolist() for column in columns]
             for at, values in enumerate(zip(*lists, strict=True)):
@@ -162,12 +114,12 @@ class Slice:
 
     def _compared(self, name: str) -> Column:
         """A column as it is compared with stored rows: relations by their place among all."""
-        column = self.column(name)
+        column = self.rows.column(name)
         member = self.model.by_name[name]
         world = self.drawer.world
         if world is None or not isinstance(member, Reference) or not world.is_read(member.target):
             return column
-        choice = world.choice(member)
+        choice = world.choice(member, self.drawer.arrays)
         return Column(choice[column.values] if len(choice) else column.values, column.empty)
 
     def _stored_groups(self, names: Sequence[str]) -> set[tuple[object, ...]]:
@@ -195,22 +147,40 @@ class Slice:
             self._redraw(first, mask, attempt)
 
     def _redraw(self, names: list[str], mask: Mask, attempt: int) -> None:
-        for name in names:
-            new = self._raw(name, attempt)
-            self._put(name, new.values, new.empty, mask)
+        """Draws members again in some rows, and those that are drawn within what they leave."""
+        if not mask.any():
+            return
+        plan, model = self.drawer.plan, self.model.name
+        again = [*names]
+        for name in again:
+            after = [
+                event[1]
+                for event, needs in plan.needs.items()
+                if event[0] == model and (model, name) in needs and event[1] not in again
+            ]
+            again += [n for n in after if n not in _read_by_later(self.model)]
+        part = self.rows.some(mask)
+        part.attempt = attempt
+        for name in again:
+            part.drawn.pop(name)
+        for name in again:
+            if name not in part.drawn:
+                part.drawn[name] = part.draw(name, attempt)
+        for name in again:
+            self._put(name, *_spread_out(part.drawn[name], mask), mask)
 
     def _put(self, name: str, values: Any, empty: Mask | None, mask: Mask) -> None:
-        old = self.drawn[name]
+        old = self.rows.drawn[name]
         merged = np.where(mask, values, old.values)
-        before = np.zeros(self.size, dtype=bool) if old.empty is None else old.empty
-        after = np.zeros(self.size, dtype=bool) if empty is None else empty
+        before = np.zeros(self.rows.size, dtype=bool) if old.empty is None else old.empty
+        after = np.zeros(self.rows.size, dtype=bool) if empty is None else empty
         both = np.where(mask, after, before)
-        self.drawn[name] = Drawn(merged.astype(old.values.dtype), both if both.any() else None)
+        self.rows.drawn[name] = Drawn(merged.astype(old.values.dtype), both if both.any() else None)
 
     def _leave_empty(self, names: list[str], mask: Mask) -> None:
         for name in names:
             if not self.model.stored(name).required:
-                old = self.drawn[name]
+                old = self.rows.drawn[name]
                 self._put(name, old.values, mask, mask)
                 return
 
@@ -222,7 +192,7 @@ class Slice:
             value = plain(node.operands[side])
             if not isinstance(value, Value) or value.path or value.name not in free:
                 continue
-            given = arrays.evaluate(node.operands[other], self)
+            given = arrays.evaluate(node.operands[other], self.rows)
             usable = mask & ~given.empty
             values = given.values
             field = self.model.by_name[value.name]
@@ -267,6 +237,15 @@ def _limit(field: Field, end: Any, here: Here) -> Any:
     return encoded(field, end, here)
 
 
+def _spread_out(drawn: Drawn, mask: Mask) -> tuple[Any, Mask]:
+    """A column of some rows among all of them."""
+    values = np.empty(len(mask), dtype=drawn.values.dtype)
+    empty = np.zeros(len(mask), dtype=bool)
+    values[mask] = drawn.values
+    empty[mask] = False if drawn.empty is None else drawn.empty
+    return values, empty
+
+
 def _read_by_later(model: Model) -> set[str]:
     """Fields that later rows read of earlier ones: those must stay as they are first drawn."""
     return {
@@ -275,18 +254,6 @@ def _read_by_later(model: Model) -> set[str]:
         for part in walk(rule.node)
         if isinstance(part, Value) and part.model == model.name and part.path
     }
-
-
-def _arrays(drawer: RawDrawer) -> Arrays:
-    zone = ZoneInfo(drawer.here.timezone)
-    day = dt.date(1970, 1, 1) + dt.timedelta(days=drawer.here.today)
-    now = dt.datetime.combine(day, dt.datetime.now(zone).timetz())
-    return Arrays(now, drawer.here.timezone)
-
-
-def _fixed_count(drawer: RawDrawer, model: Model) -> int:
-    rows = drawer.schema.rows.get(model.name)
-    return len(rows.rows) if rows else 0
 
 
 def _counts_others(node: Node) -> bool:

@@ -1,26 +1,36 @@
-"""Columns as they are first drawn, whatever the rules say."""
+"""Columns as they are first drawn, and what all rows of a model share."""
 
 from __future__ import annotations
 
 import datetime as dt
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from typing import Any
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..problems import WelbikError
+from ..rules.arrays import Arrays
 from ..schema.model import Field, Model, Reference, Schema
 from . import samples
 from .columns import Counts, Drawn, Here, Mask, Only, as_python
 from .field_stream import FieldStream
-from .streams import RowStream, out_of_values
+from .narrowing import Plan
+from .sharing import Chain, Picked, Sharing, Tree
+from .spreads import Spread, spread_of
+from .streams import RowStream, key_of, out_of_values
 from .world import World
+
+if TYPE_CHECKING:
+    from .slices import Slice
 
 _EMPTY_REFERENCE = 0.25
 _EPOCH = dt.date(1970, 1, 1)
+Places = NDArray[np.int64]
+_BLOCK = 50_000
 
 
 class RawDrawer(ABC):
@@ -30,20 +40,39 @@ class RawDrawer(ABC):
     """
 
     def __init__(
-        self, schema: Schema, seed: int, timezone: str = "UTC", *, full: bool = False
+        self,
+        schema: Schema,
+        seed: int,
+        timezone: str = "UTC",
+        *,
+        full: bool = False,
+        today: dt.date | None = None,
     ) -> None:
         self.schema = schema
         self.seed = seed
         self.full = full
-        self.here = Here((dt.datetime.now(ZoneInfo(timezone)).date() - _EPOCH).days, timezone)
+        day = today or dt.datetime.now(ZoneInfo(timezone)).date()
+        self.here = Here((day - _EPOCH).days, timezone)
         self.world: World | None = None
         """The database that is filled: what is there is read and not made up."""
-        self.whole: dict[tuple[object, ...], Any] = {}
-        """What is kept of whole models, once it was drawn."""
+        self.known: dict[tuple[object, ...], Any] = {}
+        """What was told once for whole models."""
+
+    @cached_property
+    def plan(self) -> Plan:
+        return Plan(self.schema)
+
+    @cached_property
+    def arrays(self) -> Arrays:
+        """What works rules out, today."""
+        zone = ZoneInfo(self.here.timezone)
+        day = _EPOCH + dt.timedelta(days=self.here.today)
+        now = dt.datetime.combine(day, dt.datetime.now(zone).timetz())
+        return Arrays(now, self.here.timezone)
 
     def forget(self) -> None:
         """Makes up anew what was kept of whole models: what it was made of has changed."""
-        self.whole.clear()
+        self.known.clear()
 
     @abstractmethod
     def draw(
@@ -51,51 +80,103 @@ class RawDrawer(ABC):
     ) -> dict[str, Drawn]:
         """All columns of a slice by member name, every rule of the model kept."""
 
-    def raw(
-        self,
-        model: Model,
-        name: str,
-        start: int,
-        stop: int,
-        counts: Counts,
-        attempt: int = 0,
-        only: Only = None,
-    ) -> Drawn:
-        """One column of a slice, whatever the rules; each attempt gives other values."""
-        member = model.by_name[name]
-        if isinstance(member, Field):
-            return self.field(model, member, start, stop, attempt, only)
-        assert isinstance(member, Reference)
-        return self._reference(model, member, start, stop, counts, attempt, only)
+    @abstractmethod
+    def mended(self, rows: Slice) -> dict[str, Drawn]:
+        """The columns of rows, drawn again where rules could not be kept by narrowing."""
+
+    @abstractmethod
+    def must_mend(self, model: Model, counts: Counts) -> bool:
+        """Whether rows of a model may have to be drawn again."""
+
+    @abstractmethod
+    def siblings(
+        self, model: Model, anchor: str, index: Places, counts: Counts
+    ) -> tuple[Places, Places, Places]:
+        """The place of each row among those of its parent, how many these are, and the parent."""
+
+    @abstractmethod
+    def forced(self, rows: Slice, member: Field) -> tuple[float, float]:
+        """The shares of rows where rules leave a field no value, and where they leave it free."""
+
+    @abstractmethod
+    def may_force(self, model: Model, member: Field, counts: Counts) -> bool:
+        """Whether rules may leave a field no value, or none but empty."""
+
+    @abstractmethod
+    def ends(self, model: Model, member: Field, counts: Counts) -> tuple[int, int]:
+        """Between what a field's values lie in all rows, in the units of its spread."""
+
+    @abstractmethod
+    def slots(self, model: Model, counts: Counts) -> Mapping[str, str]:
+        """The fields that tell rows of unique groups apart, and the parent whose rows each does."""
+
+    def first(self, model: str) -> int:
+        """The number of the first row of a model that is made up."""
+        world = self.world
+        # A part is no model: its values are made up for the rows that it lies in.
+        return 0 if world is None or model not in self.schema.models else world.start(model)
 
     def draw_fields(
         self, model: Model, start: int, stop: int, attempt: int = 0
     ) -> dict[str, Drawn]:
         """The columns of a slice that depend on no other row, whatever the rules."""
-        return {f.name: self.field(model, f, start, stop, attempt) for f in model.fields}
+        index = np.arange(start, stop)
+        return {f.name: self.field(model, f, index, attempt) for f in model.fields}
 
-    def field(
-        self,
-        model: Model,
-        field: Field,
-        start: int,
-        stop: int,
-        attempt: int = 0,
-        only: Only = None,
-    ) -> Drawn:
+    def stream(self, model: Model, field: Field, index: Places, attempt: int = 0) -> FieldStream:
+        """The numbers that a field's values are made of, for some rows."""
+        start, stop = int(index.min(initial=0)), int(index.max(initial=-1)) + 1
+        if len(index):
+            start = int(index[0])
+        only = None if len(index) == stop - start else index
         rows = (start, stop, attempt, only)
-        stream = FieldStream(
-            self.seed, model, field, self.here, rows, self._beside, self._part_rows
-        )
-        values = samples.draw(field, stream)
+        return FieldStream(self.seed, model, field, self.here, rows, self._beside, self._part_rows)
+
+    def spread(self, model: Model, field: Field) -> Spread | None:
+        """How a field's values are spread, where they have an order."""
+        key = ("spread", model.name, field.name)
+        if key not in self.known:
+            self.known[key] = spread_of(model, field, self.here, self._since(model, field))
+        found: Spread | None = self.known[key]
+        return found
+
+    def _since(self, model: Model, field: Field) -> int | None:
+        """The first day of what a day or moment comes after, where it has no first of its own."""
+        bounds = getattr(field.kind, "bounds", None)
+        if field.kind.value_type().name not in ("date", "datetime") or bounds is None or bounds.low:
+            return None
+        days = []
+        for value in self.plan.before((model.name, field.name)):
+            other = self.schema.models[value.model].by_name.get(value.name)
+            if isinstance(other, Field) and other.kind.value_type().name in ("date", "datetime"):
+                spread = self.spread(self.schema.models[value.model], other)
+                if spread is not None:
+                    scale = 1 if other.kind.value_type().name == "date" else 86_400
+                    days.append(spread.reach.low // scale)
+        return min(days, default=None)
+
+    def field(self, model: Model, field: Field, index: Places, attempt: int = 0) -> Drawn:
+        """One column of some rows, whatever the rules; each attempt gives other values."""
+        stream = self.stream(model, field, index, attempt)
+        spread = None if field.unique else self.spread(model, field)
+        if spread is not None:
+            low = np.full(len(index), spread.reach.low)
+            units = spread.draw(stream, low, np.full(len(index), spread.reach.high))
+            values = field.kind.drawn(units, spread.reach.places)
+        else:
+            values = samples.draw(field, stream)
+        always = field.required or field.kind.self_made
+        return Drawn(values, self.emptied(stream, self.share_of(field), always))
+
+    def share_of(self, field: Field) -> float:
+        """The share of rows without a value."""
         always = field.required or field.kind.self_made
         filled = self.full or always or (field.default is not None and not field.sample)
-        share = 0.0 if filled else samples.empty_share(field.sample, field.kind.often_empty)
-        return Drawn(values, self._empty(stream, share, always))
+        return 0.0 if filled else samples.empty_share(field.sample, field.kind.often_empty)
 
     def _beside(self, stream: FieldStream, field: Field) -> NDArray[Any]:
         """What another field of its model holds in the rows of a stream, were none empty."""
-        return self.field(stream.model, field, stream.start, stream.stop, only=stream.only).values
+        return self.field(stream.model, field, stream.index).values
 
     def _part_rows(self, stream: FieldStream, number: int) -> list[Mapping[str, Any]]:
         """An entry of a part for each row, as JSON keeps it; its rules are kept."""
@@ -121,7 +202,8 @@ class RawDrawer(ABC):
         ]
         return [dict(zip(names, values, strict=True)) for values in zip(*columns, strict=True)]
 
-    def _empty(self, stream: RowStream, share: float, required: bool) -> Mask | None:
+    def emptied(self, stream: RowStream, share: float, required: bool) -> Mask | None:
+        """The rows of a stream that are left empty; raises WelbikError where one can't be."""
         empty: Mask | None = stream.fractions("empty") < share if share else None
         if stream.limit is not None:
             if required:
@@ -130,50 +212,101 @@ class RawDrawer(ABC):
             empty = beyond if empty is None else empty | beyond
         return empty if empty is not None and empty.any() else None
 
-    def _reference(
-        self,
-        model: Model,
-        reference: Reference,
-        start: int,
-        stop: int,
-        counts: Counts,
-        attempt: int = 0,
-        only: Only = None,
+    def reference(
+        self, model: Model, reference: Reference, index: Places, counts: Counts, attempt: int = 0
     ) -> Drawn:
-        stream = RowStream(self.seed, model.name, reference.name, start, stop, attempt, only)
+        """The parents of some rows, by position; another one with each attempt."""
         have = self._to_choose(reference, counts)
-        share = samples.empty_share(reference.sample, _EMPTY_REFERENCE)
-        world = self.world
-        if world is not None and world.is_read(reference.target):
-            # Those that are free are shared out among the rows that are made now.
-            stream.base = world.start(model.name) if reference.unique else 0
-        elif reference.target == model.name:
-            return self._earlier(stream, reference, share)
-        if not have:
-            if reference.required and stop > start:
-                raise WelbikError(
-                    f"every {model.name} needs a {reference.target} ({reference.name}), and there is none",
-                    f"add a line such as '10 {reference.target}' to 'seed'",
+        needed = reference.required and len(index) and reference.target != model.name
+        if needed and not have:
+            raise WelbikError(
+                f"every {model.name} needs a {reference.target} ({reference.name}), and there is none",
+                f"add a line such as '10 {reference.target}' to 'seed'",
+            )
+        shared = self.shared(model, reference, counts)
+        if shared is None:
+            return Drawn(np.zeros(len(index), dtype=np.int64), np.ones(len(index), dtype=bool))
+        positions, empty = shared.parents(index)
+        if needed and empty.any():
+            raise self._too_few(model, reference, have)
+        if attempt and not reference.unique and have:
+            start, stop = int(index.min(initial=0)), int(index.max(initial=-1)) + 1
+            stream = RowStream(self.seed, model.name, reference.name, start, stop, attempt, index)
+            most = np.minimum(index, have) if reference.target == model.name else have
+            if not isinstance(shared, Picked):
+                positions = np.minimum(
+                    (stream.fractions() * most).astype(np.int64), np.maximum(most - 1, 0)
                 )
-            nothing = np.ones(stream.size, dtype=bool)
-            return Drawn(np.zeros(stream.size, dtype=np.int64), nothing)
-        positions = samples.positions(stream, reference, have, counts.get(model.name, stop))
-        share = 0.0 if reference.required else share
-        return Drawn(positions, self._empty(stream, share, reference.required))
+        return Drawn(positions, empty if empty.any() else None)
+
+    def _too_few(self, model: Model, reference: Reference, have: int) -> WelbikError:
+        if reference.unique:
+            what = f"{model.name}.{reference.name} is unique, and there are only {have} {reference.target} to lead to"
+        else:
+            what = f"no {reference.target} meets the 'where' of {model.name}.{reference.name}"
+        return WelbikError(
+            what, f"ask for more {reference.target} in 'seed', or for fewer {model.name}"
+        )
 
     def _to_choose(self, reference: Reference, counts: Counts) -> int:
         """How many rows a reference has to choose from."""
         world = self.world
         if world is not None and world.is_read(reference.target):
-            return len(world.choice(reference))
-        return counts.get(reference.target, 0)
+            return len(world.choice(reference, self.arrays))
+        return max(0, counts.get(reference.target, 0) - self.first(reference.target))
 
-    def _earlier(self, stream: RowStream, reference: Reference, share: float) -> Drawn:
-        """A row before this one: so no row becomes its own ancestor. The first has none."""
-        index = stream.index
-        if reference.unique:
-            positions = np.maximum(index - 1, 0)
-        else:
-            positions = (stream.fractions() * index).astype(np.int64)
-        empty: Mask = (stream.fractions("empty") < share) | (index == 0)
-        return Drawn(positions, empty)
+    def shared(
+        self, model: Model, reference: Reference, counts: Counts
+    ) -> Sharing | Tree | Chain | Picked | None:
+        """How a model's rows are shared out among those that a reference leads to."""
+        have, first = self._to_choose(reference, counts), self.first(model.name)
+        # A model that no count is known of is as large as it is asked for.
+        rows = max(1, counts.get(model.name, 0) - first)
+        key = ("shared", model.name, reference.name, have, rows, first)
+        if key not in self.known:
+            self.known[key] = self._shared(model, reference, counts, (have, rows, first))
+        found: Sharing | Tree | Chain | Picked | None = self.known[key]
+        return found
+
+    def _shared(
+        self, model: Model, reference: Reference, counts: Counts, sizes: tuple[int, int, int]
+    ) -> Sharing | Tree | Chain | Picked | None:
+        have, rows, first = sizes
+        share = samples.empty_share(reference.sample, _EMPTY_REFERENCE)
+        share = 0.0 if reference.required else share
+        key = key_of(self.seed, model.name, reference.name, "shared")
+        law = samples.law_of(self.schema, reference)
+        read = self.world is not None and self.world.is_read(reference.target)
+        if reference.target == model.name and not read:
+            if reference.unique:
+                return Chain(key, rows, empty=share)
+            return Tree(key, rows, law, empty=share)
+        if not have:
+            return None
+        asked: dict[str, Any] = {"empty": share, "start": first, "unique": reference.unique}
+        if read or (model.name, reference.name) not in self.plan.chosen:
+            return Sharing(key, rows, have, law, **asked)
+        there = self._meeting(model, reference, counts, have)
+        return Picked(Sharing(key, rows, len(there), law, **asked), there)
+
+    def _meeting(self, model: Model, reference: Reference, counts: Counts, have: int) -> Places:
+        """The positions of the rows that meet the `where` of a reference."""
+        from .slices import Far
+
+        target = self.schema.models[reference.target]
+        rank = self.plan.rank
+        rows = Far(self, target, counts, rank[target.name] < rank[model.name])
+        node, found = self.plan.chosen[model.name, reference.name], []
+        for start in range(0, have, _BLOCK):
+            near, _ = rows.near(np.arange(start, min(have, start + _BLOCK)))
+            held = self.arrays.evaluate(node, near)
+            at = np.flatnonzero(held.values.astype(bool) | held.empty)
+            found.append((at + start).astype(np.int32 if have < 2**31 else np.int64))
+        return np.concatenate(found)
+
+    def tree(self, model: Model, reference: str, counts: Counts) -> Tree | None:
+        """The tree that a reference of a model to itself makes, where it is made up."""
+        member = model.by_name[reference]
+        assert isinstance(member, Reference)
+        shared = self.shared(model, member, counts)
+        return shared if isinstance(shared, Tree) else None

@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-import datetime as dt
-import math
-from collections.abc import Sequence
-from dataclasses import replace
-from typing import Any
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from ..kinds.base import Array
-from ..kinds.bounds import Bounds, FromNow
 from ..kinds.text import POOLS
-from ..schema.model import Field, Reference, Term
+from ..rules.tree import Aggregate, Apply, Const, Node, Value, plain
+from ..schema.model import Field, Model, Reference, Schema, Term
 from .field_stream import FieldStream
 from .fixed import encoded
-from .streams import RowStream, permuted
+from .sharing import Law
 from .wordlists import options
 
 
@@ -31,8 +27,6 @@ def empty_share(terms: Sequence[Term], usual: float) -> float:
 def draw(field: Field, stream: FieldStream) -> Array:
     """A value for each row: as `sample` says, else as the field's kind draws it."""
     for term in field.sample:
-        if term.word in ("normal", "lognormal"):
-            return _spread(field, term, stream)
         if term.word == "weights":
             return _weighted(field, term, stream)
         if term.word in POOLS and not field.unique:
@@ -41,39 +35,9 @@ def draw(field: Field, stream: FieldStream) -> Array:
                 return found
         if term.word in ("words", "sentences") and not field.unique:
             return _prose(field, term, stream)
-        if term.word == "within":
-            return _within(field, term, stream)
         if term.word == "from" and not field.unique:
             return _listed(field, term, stream)
     return field.kind.draw(field, stream)
-
-
-def _normal(stream: RowStream) -> Array:
-    """Standard normal values by the Box-Muller transform (1958)."""
-    first = 1.0 - stream.fractions("normal a")
-    second = stream.fractions("normal b")
-    return np.sqrt(-2.0 * np.log(first)) * np.cos(2.0 * math.pi * second)
-
-
-def _spread(field: Field, term: Term, stream: FieldStream) -> Array:
-    """Normal or lognormal values, brought within the field's bounds."""
-    middle, spread = (float(a) for a in term.arguments)  # type: ignore[arg-type]
-    if field.unique:
-        return field.kind.draw(field, stream)
-    if term.word == "normal":
-        values = middle + spread * _normal(stream)
-    else:
-        values = middle * np.exp(math.log(spread) * _normal(stream))
-    bounds: Bounds[Any] = getattr(field.kind, "bounds", Bounds())
-    low = -math.inf if bounds.low is None else encoded(field, bounds.low, stream.here)
-    high = math.inf if bounds.high is None else encoded(field, bounds.high, stream.here)
-    type_ = field.kind.value_type()
-    if type_.name == "number":
-        return values.round(4).clip(low, high)
-    most = 2.0**31 - 1 if field.kind.stored().type in ("integer", "seconds") else 10.0**15
-    low, high = max(low, -most), min(high, most)
-    whole = np.rint(values * 10.0**type_.places / field.kind.grain) * field.kind.grain
-    return whole.clip(low, high).astype(np.int64)
 
 
 def _weighted(field: Field, term: Term, stream: FieldStream) -> Array:
@@ -116,15 +80,6 @@ def _prose(field: Field, term: Term, stream: FieldStream) -> Array:
     return out
 
 
-def _within(field: Field, term: Term, stream: FieldStream) -> Array:
-    """Days back from today, evenly, within the field's own bounds."""
-    days = term.arguments[0]
-    assert isinstance(days, dt.timedelta)
-    bounds: Bounds[Any] = Bounds(FromNow("today", -days.days), FromNow("today", 0))
-    kind = replace(field.kind, bounds=bounds)  # type: ignore[type-var]
-    return kind.draw(field, stream)
-
-
 def _listed(field: Field, term: Term, stream: FieldStream) -> Array:
     """One of the values that are listed, as columns hold it."""
     values = [encoded(field, value, stream.here) for value in term.arguments]
@@ -132,29 +87,47 @@ def _listed(field: Field, term: Term, stream: FieldStream) -> Array:
     return pool[stream.integers(0, len(pool) - 1)]
 
 
-def positions(stream: RowStream, reference: Reference, have: int, rows: int) -> Array:
-    """Which parent each row gets, of `have`; `rows` is how many rows there are in all."""
-    if reference.unique:
-        return stream.integers(0, have - 1, unique=True)
+def law_of(schema: Schema, reference: Reference) -> Law:
+    """How many rows each parent may get, as `sample` says and as its rules allow."""
     words = {term.word: term for term in reference.sample}
-    if "per" in words and not stream.attempt:
+    if "per" in words:
         low, high, _ = words["per"].arguments
-        return _shared(stream, have, rows, int(low), int(high))  # type: ignore[call-overload]
-    if "evenly" in words:
-        return permuted(stream.index % have, have, stream.key("order"))
-    if "skewed" in words:
-        return np.minimum((stream.fractions() ** 3 * have).astype(np.int64), have - 1)
-    return stream.integers(0, have - 1)
+        return Law("range", int(low), int(high))  # type: ignore[call-overload]
+    word = "evenly" if "evenly" in words else "skewed" if "skewed" in words else "any"
+    low, high = 0, None
+    for least, most in _counted(schema, reference):
+        low = max(low, least)
+        high = most if high is None else high if most is None else min(high, most)
+    return Law(word, low, high if high is None else max(low, high))
 
 
-def _shared(stream: RowStream, have: int, rows: int, low: int, high: int) -> Array:
-    """Rows shared out by the weight of each parent, `low` to `high`, in a shuffled order."""
-    parents = RowStream(stream.seed, *stream.names, 0, have)
-    weights = parents.integers(low, high, purpose="weights").astype(np.float64)
-    if not weights.sum():
-        weights += 1
-    ends = np.cumsum(weights)
-    size = max(rows, stream.stop)
-    order = permuted(stream.index, size, stream.key("shuffle"))
-    at = (order + 0.5) / size * ends[-1]
-    return np.minimum(np.searchsorted(ends, at, side="right"), have - 1)
+def _counted(schema: Schema, reference: Reference) -> Iterator[tuple[int, int | None]]:
+    """What the rules of its target say of how many rows lead to one."""
+    target = schema.models[reference.target]
+    for rule in target.rules:
+        node = rule.node
+        if not isinstance(node, Apply) or node.word not in ("<", "<=", "="):
+            continue
+        for side, other in ((0, 1), (1, 0)):
+            count, bound = plain(node.operands[side]), plain(node.operands[other])
+            if not isinstance(count, Aggregate) or count.function != "count" or count.path:
+                continue
+            if [(h.model, h.via) for h in count.hops] != [(reference.model, reference.name)]:
+                continue
+            strict = int(node.word == "<")
+            least, most = _ends(target, bound)
+            if side == 0 or node.word == "=":
+                yield 0, None if most is None else max(0, most - strict)
+            if (side == 1 or node.word == "=") and count.where is None and least is not None:
+                yield max(0, least + strict), None
+
+
+def _ends(target: Model, node: Node) -> tuple[int | None, int | None]:
+    """The least that a bound of counts is for sure, and the most it can be."""
+    if isinstance(node, Const) and isinstance(node.value, int):
+        return node.value, node.value
+    if isinstance(node, Value) and not node.path:
+        bounds = getattr(getattr(target.by_name.get(node.name), "kind", None), "bounds", None)
+        if bounds is not None and (bounds.high is None or isinstance(bounds.high, int)):
+            return None, bounds.high
+    return None, None

@@ -24,7 +24,8 @@ _ROUNDS = 4
 _MOST = 2**62
 
 
-def _key(*parts: object) -> int:
+def key_of(*parts: object) -> int:
+    """A key that follows from all its parts."""
     text = "\x1f".join(map(str, parts))
     return int.from_bytes(hashlib.blake2b(text.encode(), digest_size=16).digest(), "big")
 
@@ -34,6 +35,15 @@ def _mix(words: Words) -> Words:
     words = (words ^ (words >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
     words = (words ^ (words >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
     return words ^ (words >> np.uint64(31))
+
+
+def mixed(words: Words, key: int) -> Words:
+    """A word for each word, by a key: quick, where many small choices hang on one another."""
+    with np.errstate(over="ignore"):
+        found: Words = _mix(
+            _mix(words + np.uint64(key & (2**64 - 1))) ^ np.uint64(key >> 64 & (2**64 - 1))
+        )
+    return found
 
 
 _PHILOX = (0xD2E7470EE14C6C93, 0xCA5A826395121157), (0x9E3779B97F4A7C15, 0xBB67AE8584CAA73B)
@@ -71,14 +81,26 @@ def _wide(factor: int, words: Words) -> tuple[Words, Words]:
 
 def permuted(index: NDArray[np.int64], size: int, key: int) -> NDArray[np.int64]:
     """Where a keyed permutation of 0 … size - 1 takes each index (all below `size`)."""
+    return _walked(index, size, key, forth=True)
+
+
+def unpermuted(index: NDArray[np.int64], size: int, key: int) -> NDArray[np.int64]:
+    """What `permuted` takes to each index."""
+    return _walked(index, size, key, forth=False)
+
+
+def _walked(index: NDArray[np.int64], size: int, key: int, *, forth: bool) -> NDArray[np.int64]:
     half = np.uint64(max(1, ((size - 1).bit_length() + 1) // 2))
     mask = np.uint64((1 << int(half)) - 1)
-    keys = [np.uint64(_key(key, number) & (2**64 - 1)) for number in range(_ROUNDS)]
+    keys = [np.uint64(key_of(key, number) & (2**64 - 1)) for number in range(_ROUNDS)]
 
     def once(words: Words) -> Words:
         left, right = words >> half, words & mask
-        for round_key in keys:
-            left, right = right, left ^ (_mix(right + round_key) & mask)
+        for round_key in keys if forth else reversed(keys):
+            if forth:
+                left, right = right, left ^ (_mix(right + round_key) & mask)
+            else:
+                left, right = right ^ (_mix(left + round_key) & mask), left
         return (left << half) | right
 
     with np.errstate(over="ignore"):
@@ -87,6 +109,28 @@ def permuted(index: NDArray[np.int64], size: int, key: int) -> NDArray[np.int64]
         while outside.size:
             out[outside] = once(out[outside])
             outside = outside[out[outside] >= size]
+    return out.astype(np.int64)
+
+
+def permuted_each(
+    index: NDArray[np.int64], sizes: NDArray[np.int64], which: NDArray[np.int64], key: int
+) -> NDArray[np.int64]:
+    """Like `permuted`, with a size and a permutation of its own for each index."""
+    bits = np.ceil(np.log2(np.maximum(sizes, 2))).astype(np.uint64)
+    half = (bits + np.uint64(1)) // np.uint64(2)
+    mask = (np.uint64(1) << half) - np.uint64(1)
+    own = mixed(which.astype(np.uint64), key)
+    out = index.astype(np.uint64)
+    todo = np.arange(len(out))
+    with np.errstate(over="ignore"):
+        while todo.size:
+            words, h, m = out[todo], half[todo], mask[todo]
+            left, right = words >> h, words & m
+            for number in range(_ROUNDS):
+                round_key = own[todo] + np.uint64(number * 0x9E3779B97F4A7C15 & (2**64 - 1))
+                left, right = right, left ^ (_mix(right + round_key) & m)
+            out[todo] = (left << h) | right
+            todo = todo[out[todo] >= sizes[todo].astype(np.uint64)]
     return out.astype(np.int64)
 
 
@@ -126,7 +170,7 @@ class RowStream:
 
     def key(self, purpose: str) -> int:
         tries = (self.attempt,) if self.attempt else ()
-        return _key(self.seed, *self.names, purpose, *tries)
+        return key_of(self.seed, *self.names, purpose, *tries)
 
     def words(self, purpose: str = "value") -> Words:
         """One uniform 64-bit word a row."""

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..rules.arrays import Column
+from ..rules.arrays import Arrays, Column
 from ..rules.tree import Hop
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
@@ -83,7 +83,7 @@ class World:
             self._tables[model] = Known(self, self.schema.models[model])
         return self._tables[model]
 
-    def choice(self, reference: Reference) -> Positions:
+    def choice(self, reference: Reference, arrays: Arrays) -> Positions:
         """The rows of its model that a reference of a new row may lead to, in `table`."""
         key = (reference.model, reference.name)
         if key not in self._chosen:
@@ -97,6 +97,9 @@ class World:
                 )
             if gone:
                 free &= np.array([key not in gone for key in rows.keys.tolist()], dtype=bool)
+            if reference.where is not None:
+                held = arrays.evaluate(reference.where, rows)
+                free &= held.values.astype(bool) | held.empty
             self._chosen[key] = np.flatnonzero(free)
         return self._chosen[key]
 

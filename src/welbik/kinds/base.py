@@ -59,6 +59,31 @@ class Case(NamedTuple):
     why: str
 
 
+class Reach(NamedTuple):
+    """Between what made-up values lie, both ends included, and the step that they keep.
+
+    All are whole numbers in what columns hold: days for dates, seconds for moments, times and
+    durations, the smallest place of decimals. A `number` has `places`: 125 stands for 12.5 with one.
+    """
+
+    low: int
+    high: int
+    step: int = 1
+    places: int = 0
+
+
+class Here(Protocol):
+    """Where rows are made up."""
+
+    @property
+    def today(self) -> int:
+        """Today, in days since 1970-01-01."""
+
+    @property
+    def timezone(self) -> str:
+        """The site's time zone."""
+
+
 class Declared(Protocol):
     """What a kind reads of the field that it is the type of."""
 
@@ -82,14 +107,11 @@ class Stream(Protocol):
     """Made-up values of one field for a slice of rows; see `welbik.data.streams`."""
 
     @property
-    def today(self) -> int:
-        """Today, in days since 1970-01-01."""
+    def here(self) -> Here:
+        """Where rows are made up."""
 
     def integers(self, low: int, high: int, *, unique: bool) -> Array:
         """Whole numbers, both ends included; all different where `unique`."""
-
-    def fractions(self) -> Array:
-        """Numbers from 0 up to and without 1."""
 
     def pick(self, values: Sequence[Any], *, unique: bool) -> Array:
         """Elements of `values`."""
@@ -289,9 +311,22 @@ class Kind:
         """How many different values there are, where that is known and may run out."""
         return None
 
+    def reach(self, field: Declared, here: Here) -> Reach | None:
+        """Between what made-up values lie, where they have an order; open ends are chosen."""
+        return None
+
+    def drawn(self, units: Array, places: int) -> Array:
+        """Whole numbers of a `Reach` as a drawn column holds them."""
+        return units
+
     def draw(self, field: Declared, stream: Stream) -> Array:
         """A made-up value for each row of the stream, within all the field's bounds."""
-        raise NotImplementedError
+        reach = self.reach(field, stream.here)
+        if reach is None:
+            raise NotImplementedError
+        first, last = -(-reach.low // reach.step), reach.high // reach.step
+        units = stream.integers(first, max(first, last), unique=field.unique) * reach.step
+        return self.drawn(units, reach.places)
 
     def cases(self, field: Declared) -> list[Case]:
         """Values just inside and just outside each check."""

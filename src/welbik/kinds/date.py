@@ -8,10 +8,12 @@ from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Type
-from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, FromNow, as_days, parse_time, read_bounds
 
 _EPOCH = dt.date(1970, 1, 1).toordinal()
+_BIRTH = ("born", "birth", "birthday", "birthdate", "dob")
+_LIFETIME = 80 * 365
 _AHEAD = ("due", "expires", "deadline", "until", "ends", "next")
 
 
@@ -31,20 +33,22 @@ def day_number(end: dt.date | FromNow, today: int) -> int:
     return today + end.days if isinstance(end, FromNow) else end.toordinal() - _EPOCH
 
 
-def draw_days(bounds: Bounds[dt.date | FromNow], name: str, stream: Stream, unique: bool) -> Array:
-    """Days within the bounds; open ends reach three years back, or one ahead for due dates."""
-    low = None if bounds.low is None else day_number(bounds.low, stream.today)
-    high = None if bounds.high is None else day_number(bounds.high, stream.today)
+def days_reached(
+    bounds: Bounds[dt.date | FromNow], name: str, here: Here, unique: bool
+) -> tuple[int, int]:
+    """The days within the bounds; open ends reach three years back, or one ahead for due dates."""
+    low = None if bounds.low is None else day_number(bounds.low, here.today)
+    high = None if bounds.high is None else day_number(bounds.high, here.today)
     reach = 100_000 if unique else 3 * 365
     if low is None and high is None and any(word in name for word in _AHEAD):
-        low, high = stream.today, stream.today + 365
+        low, high = here.today, here.today + 365
+    if low is None and any(word in name.split("_") for word in _BIRTH):
+        reach = max(reach, _LIFETIME)
     if high is None:
-        high = max(
-            stream.today, (low or 0) + (reach if low is not None and low > stream.today else 0)
-        )
+        high = max(here.today, (low or 0) + (reach if low is not None and low > here.today else 0))
     if low is None:
         low = max(high - reach, -700_000)
-    return stream.integers(low, high, unique=unique)
+    return low, high
 
 
 @dataclass(frozen=True, eq=False)
@@ -92,8 +96,11 @@ class Date(Kind):
         today = dt.date.today().toordinal() - _EPOCH
         return max(0, day_number(high, today) - day_number(low, today) + 1)
 
-    def draw(self, field: Declared, stream: Stream) -> Array:
-        return draw_days(self.bounds, field.name, stream, field.unique).astype("datetime64[D]")
+    def reach(self, field: Declared, here: Here) -> Reach:
+        return Reach(*days_reached(self.bounds, field.name, here, field.unique))
+
+    def drawn(self, units: Array, places: int) -> Array:
+        return units.astype("datetime64[D]")
 
     def cases(self, field: Declared) -> list[Case]:
         found = [Case('"2025-02-30"', False, "not in the calendar")]

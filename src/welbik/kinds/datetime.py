@@ -6,12 +6,13 @@ import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
+from zoneinfo import ZoneInfo
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Type
-from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, FromNow, as_days, parse_time, read_bounds
-from .date import draw_days
+from .date import days_reached
 
 
 def _moment(given: Bound, report: Report) -> dt.datetime | FromNow | None:
@@ -24,13 +25,17 @@ def _moment(given: Bound, report: Report) -> dt.datetime | FromNow | None:
     return value if isinstance(value, dt.datetime) else None
 
 
-def _day(end: dt.datetime | FromNow | None, inwards: int) -> dt.date | FromNow | None:
-    """A whole day safely within a bound, whatever the time zone."""
-    if end is None:
-        return None
+def _second(end: dt.datetime | FromNow, here: Here) -> int:
+    """Seconds since 1970 in UTC; what moves is told from the beginning of today, which is past."""
+    zone = ZoneInfo(here.timezone)
     if isinstance(end, FromNow):
-        return FromNow("today", end.days + inwards)
-    return end.date() + dt.timedelta(days=inwards)
+        day = dt.date(1970, 1, 1) + dt.timedelta(days=here.today + end.days)
+        return int(dt.datetime.combine(day, dt.time(), zone).timestamp())
+    return int(end.replace(tzinfo=zone).timestamp())
+
+
+def _day(end: dt.datetime | FromNow | None) -> dt.date | FromNow | None:
+    return end.date() if isinstance(end, dt.datetime) else end
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,16 +84,24 @@ class DateTime(Kind):
             "Moment", {name: self.source(end) for name, end in ends.items() if end is not None}
         )
 
-    def draw(self, field: Declared, stream: Stream) -> Array:
-        """Whole minutes, mostly by day, as datetime64 in UTC."""
-        low, high = _day(self.bounds.low, 1), _day(self.bounds.high, -1)
-        bounds: Bounds[dt.date | FromNow] = Bounds(low, high)
-        days = (
-            draw_days(bounds, field.name, stream, field.unique)
-            .astype("datetime64[D]")
-            .astype("datetime64[s]")
-        )
-        return days + (7 * 60 + (stream.fractions() * 780).astype("int64")) * 60
+    def reach(self, field: Declared, here: Here) -> Reach:
+        """Whole minutes, where the bounds leave room for some."""
+        low, high = self.bounds.low, self.bounds.high
+        days: Bounds[dt.date | FromNow] = Bounds(_day(low), _day(high))
+        first, last = days_reached(days, field.name, here, field.unique)
+        start = FromNow("now", first - here.today) if low is None else low
+        # An end that moves goes on by itself; a beginning that moves is left behind a day later.
+        if isinstance(low, FromNow):
+            start = FromNow("now", low.days + 1)
+        end = FromNow("now", last - here.today) if high is None else high
+        ends = _second(start, here), _second(end, here)
+        minutes = -(-ends[0] // 60) * 60, ends[1] // 60 * 60
+        if minutes[0] <= minutes[1]:
+            return Reach(*minutes, 60)
+        return Reach(ends[0], max(ends))
+
+    def drawn(self, units: Array, places: int) -> Array:
+        return units.astype("datetime64[s]")
 
     def cases(self, field: Declared) -> list[Case]:
         found = [Case('"yesterday"', False, "no moment")]

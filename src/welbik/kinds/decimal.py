@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Literal, Type
-from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
+from .base import Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, read_bounds
 
 _DIGITS = 18
@@ -148,15 +148,14 @@ class Decimal(Kind):
             return None
         return self._scaled(self.bounds.high) - self._scaled(self.bounds.low) + 1
 
-    def draw(self, field: Declared, stream: Stream) -> Array:
-        """Whole numbers of the smallest place: 12.50 is 1250."""
+    def reach(self, field: Declared, here: Here) -> Reach:
         limits = self._limits()
         low, high = self.bounds.low, self.bounds.high
         if low is None:
             low = Exact(0) if high is None or high >= 0 else max(limits[0], high - 1000)
         if high is None:
             high = min(limits[1], low + 1000)
-        return stream.integers(self._scaled(low), self._scaled(high), unique=field.unique)
+        return Reach(self._scaled(low), self._scaled(high))
 
     def cases(self, field: Declared) -> list[Case]:
         step = Exact(1).scaleb(-self.places)

@@ -12,7 +12,7 @@ from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Literal, Type
 from ..rules.python import length_source
 from ..rules.text import as_hours
-from .base import Array, Case, Control, Declared, Kind, Stored, Stream
+from .base import Case, Control, Declared, Here, Kind, Reach, Stored
 from .bounds import Bounds, read_bounds
 
 _CLOCK = re.compile(r"(\d{1,6}):([0-5]\d)(?::([0-5]\d))?")
@@ -133,17 +133,17 @@ class Duration(Kind):
         low, high = self._ends()
         return high - low + 1
 
-    def draw(self, field: Declared, stream: Stream) -> Array:
-        """Whole seconds: by five minutes or by one where the bounds leave room for some."""
+    def reach(self, field: Declared, here: Here) -> Reach:
+        """By five minutes or by one where the bounds leave room for some."""
         low, high = self._ends()
         if field.unique:
             high = high if self.bounds.high is not None else low + 10**9
-            return stream.integers(low, high, unique=True)
+            return Reach(low, high)
         for step in (300, 60):
             first, last = -(-low // step), high // step
             if last - first >= 4:
-                return stream.integers(first, last, unique=False) * step
-        return stream.integers(low, high, unique=False)
+                return Reach(first * step, last * step, step)
+        return Reach(low, high)
 
     def cases(self, field: Declared) -> list[Case]:
         found = [Case('"soon"', False, "no length of time"), Case('"1:75"', False, "75 minutes")]

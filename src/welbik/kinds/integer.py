@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
+from .base import Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, read_bounds
 
 _INT4 = 2**31
@@ -91,14 +91,14 @@ class Integer(Kind):
             return None
         return self.bounds.high - self.bounds.low + 1
 
-    def draw(self, field: Declared, stream: Stream) -> Array:
+    def reach(self, field: Declared, here: Here) -> Reach:
         low, high = self.bounds.low, self.bounds.high
         reach = 10**9 if field.unique else 100
         if low is None:
             low = 0 if high is None or high >= 0 else max(high - reach, -_INT8)
         if high is None:
             high = min(low + reach, _INT8 - 1)
-        return stream.integers(low, high, unique=field.unique)
+        return Reach(low, high)
 
     def cases(self, field: Declared) -> list[Case]:
         found = [Case('"twelve"', False, "no number"), Case('"1.5"', False, "not whole")]

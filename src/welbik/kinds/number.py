@@ -8,7 +8,7 @@ from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
+from .base import Array, Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, read_bounds
 
 
@@ -26,6 +26,9 @@ def _float(given: Bound, report: Report) -> float | None:
         )
         return None
     return value
+
+
+_COORDINATES = ("latitude", "longitude", "lat", "lon", "lng")
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,19 +66,30 @@ class Number(Kind):
         ends = {"low": self.bounds.low, "high": self.bounds.high}
         return Control("Number", {name: repr(end) for name, end in ends.items() if end is not None})
 
-    def draw(self, field: Declared, stream: Stream) -> Array:
+    def reach(self, field: Declared, here: Here) -> Reach:
+        """As many places as leave some thousand values, for places on Earth some metres."""
         low, high = self.bounds.low, self.bounds.high
         if low is None:
             low = 0.0 if high is None or high >= 0 else high - 100
         if high is None:
             high = low + 100
-        # Four more digits than the width needs: believable, and never past an end.
-        places = max(0, 4 - math.floor(math.log10(high - low))) if high > low else 0
+        width = max(high - low, 1e-12)
+        places = max(1, 2 - math.floor(math.log10(width)))
         if field.unique:
-            step = (high - low) / 10**12
-            return low + stream.integers(0, 10**12, unique=True) * step
-        drawn = (low + stream.fractions() * (high - low)).round(min(places, 12))
-        return drawn.clip(low, high)
+            places = max(places, 11 - math.floor(math.log10(width)))
+        elif field.name.startswith(_COORDINATES):
+            places = 5
+        places = min(places, 15)
+        first, last = math.ceil(low * 10.0**places), math.floor(high * 10.0**places)
+        while first > last and places < 15:
+            places += 1
+            first, last = math.ceil(low * 10.0**places), math.floor(high * 10.0**places)
+        return Reach(first, max(first, last), places=places)
+
+    def drawn(self, units: Array, places: int) -> Array:
+        values = units / 10.0**places
+        low, high = self.bounds.low, self.bounds.high
+        return values if low is None and high is None else values.clip(low, high)
 
     def cases(self, field: Declared) -> list[Case]:
         found = [

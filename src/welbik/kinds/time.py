@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
-from .base import Array, Case, Control, Declared, Kind, Stored, Stream, wants
+from .base import Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, parse_clock, read_bounds
 
 _DAY = 24 * 60
@@ -76,22 +76,22 @@ class Time(Kind):
     def size(self) -> int | None:
         return None
 
-    def draw(self, field: Declared, stream: Stream) -> Array:
-        """Seconds of the day: whole minutes, by day where no bounds are said."""
+    def reach(self, field: Declared, here: Here) -> Reach:
+        """Whole minutes, by day where no bounds are said."""
         low = 7 * 60 if self.bounds.low is None else _minutes(self.bounds.low)
         high = 20 * 60 if self.bounds.high is None else _minutes(self.bounds.high)
         if field.unique:
             first = 0 if self.bounds.low is None else self._seconds(self.bounds.low)
             last = _DAY * 60 - 1 if self.bounds.high is None else self._seconds(self.bounds.high)
-            return stream.integers(first, last, unique=True)
+            return Reach(first, last)
         if self.bounds.low is not None and self.bounds.low.second:
             low += 1
         if high < low:
             # Both ends are in one minute, or the usual day lies outside of them.
             first = 0 if self.bounds.low is None else self._seconds(self.bounds.low)
             last = _DAY * 60 - 1 if self.bounds.high is None else self._seconds(self.bounds.high)
-            return stream.integers(first, last, unique=False)
-        return stream.integers(low, high, unique=False) * 60
+            return Reach(first, last)
+        return Reach(low * 60, high * 60, 60)
 
     @staticmethod
     def _seconds(end: dt.time) -> int:

@@ -104,9 +104,13 @@ class Arrays:
             empty |= found.empty[positions]
             positions = np.where(empty, 0, found.values[positions])
             rows = rows.follow(step.reference)
-            if not rows.size:
+            there = np.flatnonzero(~empty)
+            if not rows.size or not there.size:
                 return Column(np.zeros(len(empty), dtype=object), np.ones(len(empty), dtype=bool))
-            rows, positions = rows.near(positions)
+            # Only what is led to is asked for: the rows of a tree would never come to an end.
+            rows, places = rows.near(positions[there])
+            positions = np.zeros(len(empty), dtype=np.int64)
+            positions[there] = places
         column = rows.column(node.name)
         return Column(column.values[positions], column.empty[positions] | empty)
 
@@ -120,6 +124,12 @@ class Arrays:
             empty |= found.empty[positions]
             positions = np.where(empty, 0, found.values[positions])
             rows = rows.follow(step.reference)
+            there = np.flatnonzero(~empty)
+            if not rows.size or not there.size:
+                return Column(np.zeros(size, dtype=np.int64), np.ones(size, dtype=bool))
+            rows, places = rows.near(positions[there])
+            positions = np.zeros(size, dtype=np.int64)
+            positions[there] = places
         base = rows.size
         owner = np.arange(base)
         for hop in node.hops:

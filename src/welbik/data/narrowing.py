@@ -1,0 +1,494 @@
+"""Which field each rule narrows, and how: told from the declarations, before any row is drawn.
+
+A rule that ties fields is kept by drawing one of them between what the others leave. Which one is
+chosen so that nothing is read before it is drawn, across all models. A rule becomes clauses: one
+comparison of the field with something else each, or whether it is given, needed unless one of some
+guards holds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from ..rules.tree import (
+    BOOLEAN,
+    Aggregate,
+    Apply,
+    Clock,
+    Const,
+    Node,
+    Step,
+    Value,
+    children,
+    plain,
+    reached,
+    strict,
+    walk,
+)
+from ..schema.model import Field, Model, Reference, Rule, Schema, Unique
+from .meaning import natural_orders
+
+Event = tuple[str, str]
+"""A member of a model: all that is drawn is drawn by these."""
+
+_RISING = ("cast", "local_date", "round", "to_exact", "year", "shift", "+", "least", "greatest")
+
+
+class Guard(NamedTuple):
+    """A condition that settles a clause where it does not come to the opposite of `want`."""
+
+    node: Node
+    want: bool
+
+
+class Clause(NamedTuple):
+    """What a field must meet where no guard holds.
+
+    `node` is `<` or `<=` with the field on one side, `upper` where that is the smaller one; or
+    `empty` of the field, which must come to `want`.
+    """
+
+    guards: tuple[Guard, ...]
+    node: Apply
+    upper: bool = False
+    want: bool = True
+
+
+class Narrow(NamedTuple):
+    """A rule that narrows a field: by clauses, and by trying all its values where it is `tried`."""
+
+    node: Node
+    clauses: tuple[Clause, ...]
+    tried: bool = False
+
+
+class Slot(NamedTuple):
+    """A field that tells the rows of one parent apart, for a unique group; no parent: all rows."""
+
+    unique: Unique
+    name: str
+    anchor: str
+
+
+class Follower(NamedTuple):
+    """A field that is drawn beyond another: below it where it is held from above."""
+
+    event: Event
+    upper: bool
+    strict: int
+
+
+class Ordered(NamedTuple):
+    """A tree whose rows come after their parents in a field, or before them."""
+
+    reference: str
+    after: bool
+
+
+@dataclass
+class Plan:
+    """What narrows each member of a schema's models, and the rules that nothing narrows."""
+
+    schema: Schema
+    of: dict[Event, list[Narrow]] = field(default_factory=dict)
+    loose: dict[str, list[Rule]] = field(default_factory=dict)
+    chosen: dict[Event, Node] = field(default_factory=dict)
+    """Conditions of `where` that the rows a reference leads to meet."""
+    slots: dict[str, list[Slot]] = field(default_factory=dict)
+    """The fields of each model that could tell rows of its unique groups apart, best first."""
+    followers: dict[Event, list[Follower]] = field(default_factory=dict)
+    """Fields that are drawn beyond a field, and need room there."""
+    trees: dict[Event, Ordered] = field(default_factory=dict)
+    rank: dict[str, int] = field(default_factory=dict)
+    needs: dict[Event, set[Event]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.rank = {model.name: at for at, model in enumerate(self.schema.parents_first)}
+        for model in self.schema:
+            self.loose[model.name], self.slots[model.name] = [], []
+        for model in self.schema.parents_first:
+            self._choices(model)
+        for model in self.schema.parents_first:
+            for rule in model.rules:
+                if not self._is_choice(model, rule) and not self._narrow(model, rule):
+                    self.loose[model.name].append(rule)
+        for model in self.schema.parents_first:
+            for unique in model.uniques:
+                self._slot(model, unique)
+        for model in self.schema:
+            self._orders(model)
+        self._follow()
+
+    def may_lose(self, model: Model) -> bool:
+        """Whether rules may leave a field nothing that must have something."""
+        for member in model.fields:
+            event = (model.name, member.name)
+            if not member.required or event in self.trees:
+                continue
+            for narrow in self.of.get(event, ()):
+                if narrow.tried or not all(map(_is_sure, narrow.clauses)):
+                    return True
+        return False
+
+    def _choices(self, model: Model) -> None:
+        for reference in model.references:
+            if reference.where is not None and reference.target != model.name:
+                event = (model.name, reference.name)
+                if self._may(event, reads(reference.where)):
+                    self.chosen[event] = reference.where
+
+    def _is_choice(self, model: Model, rule: Rule) -> bool:
+        for reference in model.references:
+            node = self.chosen.get((model.name, reference.name))
+            if node is not None:
+                step = Step(model.name, reference.name, reference.target, reference.required)
+                asked = reached(node, (step,))
+                nodes = [rule.node]
+                if isinstance(rule.node, Apply) and rule.node.word == "or":
+                    nodes += list(rule.node.operands)
+                if rule.at == reference.name and asked in nodes:
+                    return True
+        return False
+
+    def _narrow(self, model: Model, rule: Rule) -> bool:
+        """Whether a rule is kept by narrowing alone; in part is better than not at all."""
+        if any(
+            isinstance(p, Aggregate) and any(not h.via for h in p.hops) for p in walk(rule.node)
+        ):
+            # Pairs are made last, when all rows are there: the database has the last word.
+            return True
+        partly = False
+        for name in _candidates(model, rule):
+            member = model.by_name[name]
+            assert isinstance(member, Field)
+            if member.unique and member.kind.value_type().amount:
+                continue
+            clauses, whole = clauses_of(rule.node, model.name, name)
+            tried = bool(_few(member)) and not whole
+            whole = whole or tried
+            if not clauses and not tried or partly and not whole:
+                continue
+            event = (model.name, name)
+            if _in_circles(rule.node, event):
+                continue
+            if self._tree(model, name, rule) or self._may(event, reads(rule.node) - {event}):
+                self.of.setdefault(event, []).append(Narrow(rule.node, clauses, tried))
+                if whole:
+                    return True
+                partly = True
+        return False
+
+    def _tree(self, model: Model, name: str, rule: Rule) -> bool:
+        """Whether a rule orders a tree by a field: then generations come one after another."""
+        node = rule.node
+        if not isinstance(node, Apply) or node.word not in ("<", "<="):
+            return False
+        one, other = node.operands
+        if not (isinstance(one, Value) and isinstance(other, Value)):
+            return False
+        for near, far, after in ((other, one, True), (one, other, False)):
+            own = near.name == far.name == name and not near.path and len(far.path) == 1
+            if own and far.path[0].owner == far.path[0].model == model.name:
+                reference = model.by_name[far.path[0].reference]
+                assert isinstance(reference, Reference)
+                event = (model.name, name)
+                if event in self.trees or reference.unique:
+                    return False
+                if not self._may(event, {(model.name, reference.name)}):
+                    return False
+                self.trees[event] = Ordered(reference.name, after)
+                return True
+        return False
+
+    def _may(self, event: Event, needed: set[Event]) -> bool:
+        """Whether what a member needs can be drawn before it; if so it is noted."""
+        if any(self._leads(one, event, set()) for one in needed):
+            return False
+        self.needs.setdefault(event, set()).update(needed)
+        return True
+
+    def _leads(self, event: Event, to: Event, seen: set[Event]) -> bool:
+        if event == to:
+            return True
+        seen.add(event)
+        return any(
+            one not in seen and self._leads(one, to, seen) for one in self.needs.get(event, ())
+        )
+
+    def before(self, event: Event) -> Iterator[Value]:
+        """The values that a field is drawn beyond, where those alone are compared."""
+        for narrow in self.of.get(event, ()):
+            for clause in narrow.clauses:
+                if clause.guards or clause.upper or clause.node.word == "empty":
+                    continue
+                for side in map(plain, clause.node.operands):
+                    if isinstance(side, Value) and (side.model, side.name) != event:
+                        yield side
+
+    def _follow(self) -> None:
+        """Notes which fields must leave room for others: plain comparisons of two."""
+        for event, narrows in self.of.items():
+            member = self.schema.models[event[0]].by_name[event[1]]
+            if not isinstance(member, Field) or not member.required or event in self.trees:
+                continue
+            for clause in (clause for narrow in narrows for clause in narrow.clauses):
+                one, other = (
+                    (plain(part) for part in clause.node.operands[:2])
+                    if len(clause.node.operands) == 2
+                    else (None, None)
+                )
+                if clause.guards or not isinstance(one, Value) or not isinstance(other, Value):
+                    continue
+                far = other if (one.model, one.name) == event and not one.path else one
+                follower = Follower(event, clause.upper, int(clause.node.word == "<"))
+                self.followers.setdefault((far.model, far.name), []).append(follower)
+
+    def _slot(self, model: Model, unique: Unique) -> None:
+        """Finds the fields that could tell the rows of a group apart."""
+        anchors = [
+            name
+            for name in unique.names
+            if isinstance(one := model.by_name[name], Reference)
+            and not one.unique
+            and one.target != model.name
+        ]
+        anchors.sort(key=lambda n: not any(t.word == "per" for t in model.stored(n).sample))
+        for anchor in [*anchors[:1], ""]:
+            for name in unique.names:
+                event = (model.name, name)
+                member = model.by_name[name]
+                if name == anchor or event in self.trees:
+                    continue
+                if not isinstance(member, Field) or member.unique or not _has_order(member):
+                    continue
+                if any(term.word in ("from", "within") for term in member.sample):
+                    continue
+                if not all(_same_for(one, anchor) for one in self.of.get(event, ())):
+                    continue
+                if anchor and not self._may(event, {(model.name, anchor)}):
+                    continue
+                self.slots[model.name].append(Slot(unique, name, anchor))
+
+    def _orders(self, model: Model) -> None:
+        """What names suggest: `opened` before `closed`, where no rule says it."""
+        fields = [f for f in model.fields if not f.unique and _has_order(f)]
+        tied = [{v.name for v in walk(r.node) if isinstance(v, Value)} for r in model.rules]
+        for first, second in natural_orders([f.name for f in fields]):
+            one, other = model.stored(first), model.stored(second)
+            assert isinstance(one, Field) and isinstance(other, Field)
+            types = one.kind.value_type(), other.kind.value_type()
+            if types[0] != types[1] or any({first, second} <= names for names in tied):
+                continue
+            event = (model.name, second)
+            slot = any(second == slot.name for slot in self.slots[model.name])
+            if slot or not self._may(event, {(model.name, first)}):
+                continue
+            values = [Value(model.name, name, types[0]) for name in (first, second)]
+            node = Apply("<=", tuple(values), BOOLEAN)
+            self.of.setdefault(event, []).append(Narrow(node, (Clause((), node, False),)))
+
+
+def _is_sure(clause: Clause) -> bool:
+    """Whether room is left for what a clause asks: beyond another value, a number or a count."""
+    if clause.guards or clause.node.word == "empty":
+        return False
+    return all(
+        isinstance(side, Value | Const | Clock)
+        or isinstance(side, Aggregate)
+        and side.function == "count"
+        for side in map(plain, clause.node.operands)
+    )
+
+
+def _same_for(narrow: Narrow, anchor: str) -> bool:
+    """Whether what a rule leaves is the same for all rows of one parent."""
+    own = [part for part in walk(narrow.node) if isinstance(part, Value)]
+    far = [part for part in own if part.path]
+    near = {part.name for part in own if not part.path}
+    if any(isinstance(part, Aggregate) for part in walk(narrow.node)) or narrow.tried:
+        return False
+    return len(near) <= 1 and all(part.path[0].reference == anchor for part in far)
+
+
+def _in_circles(node: Node, event: Event) -> bool:
+    """Whether an expression reads the member of other rows than those before its own in a tree."""
+    for part in walk(node):
+        if isinstance(part, Aggregate) and any(event in reads(p) for p in children(part)):
+            return True
+        if not isinstance(part, Value) or not part.path or (part.model, part.name) != event:
+            continue
+        if any(step.owner != event[0] or step.model != event[0] for step in part.path):
+            return True
+    return False
+
+
+def reads(node: Node) -> set[Event]:
+    """The members that an expression reads, of its own row and of others."""
+    found: set[Event] = set()
+    for part in walk(node):
+        if isinstance(part, Value):
+            found |= {(step.owner, step.reference) for step in part.path}
+            found.add((part.model, part.name))
+        elif isinstance(part, Aggregate):
+            found |= {(step.owner, step.reference) for step in part.path}
+            found |= {(hop.model, hop.via) for hop in part.hops if hop.via}
+    return found
+
+
+def _few(member: Field) -> int:
+    """How many values a field has that can all be tried; 0 where there are too many."""
+    if member.unique:
+        return 0
+    if member.kind.labels():
+        return len(member.kind.labels())
+    type_ = member.kind.value_type().name
+    if type_ == "boolean":
+        return 2
+    bounds = getattr(member.kind, "bounds", None)
+    if type_ == "integer" and bounds and bounds.low is not None and bounds.high is not None:
+        size = int(bounds.high - bounds.low + 1)
+        return size if size <= 64 else 0
+    return 0
+
+
+def _has_order(member: Field) -> bool:
+    return member.kind.value_type().name in (
+        *("integer", "decimal", "number", "date", "datetime", "time", "duration"),
+    )
+
+
+def _candidates(model: Model, rule: Rule) -> list[str]:
+    """The fields of the row itself that a rule could narrow, the likeliest first."""
+    names = [
+        part.name
+        for part in walk(rule.node)
+        if isinstance(part, Value) and not part.path and part.model == model.name
+    ]
+    order = [member.name for member in model.members]
+    fields = [n for n in dict.fromkeys(names) if isinstance(model.by_name.get(n), Field)]
+
+    def rank(name: str) -> tuple[bool, ...] | tuple[int, ...]:
+        member = model.stored(name)
+        return (
+            member.unique,
+            name != rule.at,
+            bool(member.required),
+            -order.index(name),
+        )
+
+    return sorted(fields, key=rank)
+
+
+def clauses_of(node: Node, model: str, name: str) -> tuple[tuple[Clause, ...], bool]:
+    """The clauses that keep a rule by narrowing a field, and whether they keep all of it."""
+    found, whole = _clauses(node, True, model, name)
+    return tuple(found), whole
+
+
+def _clauses(node: Node, want: bool, model: str, name: str) -> tuple[list[Clause], bool]:
+    """What makes a condition not come to the opposite of `want`."""
+    if not _has(node, model, name) or not isinstance(node, Apply):
+        return [], False
+    if node.word == "not":
+        return _clauses(node.operands[0], not want, model, name)
+    if node.word == ("and" if want else "or"):
+        parts = [p for p in node.operands if _has(p, model, name)]
+        found = [_clauses(part, want, model, name) for part in parts]
+        whole = len(parts) == len(node.operands) and all(good for _, good in found)
+        return [clause for clauses, _ in found for clause in clauses], whole
+    if node.word in ("and", "or"):
+        return _either(node, want, model, name)
+    if node.word == "empty":
+        return ([Clause((), node, want=want)], True) if _is(node.operands[0], name) else ([], False)
+    return _compared(node, want, model, name)
+
+
+def _either(node: Apply, want: bool, model: str, name: str) -> tuple[list[Clause], bool]:
+    parts = list(_flat(node, node.word))
+    guards = tuple(Guard(part, want) for part in parts if not _has(part, model, name))
+    tied = [part for part in parts if _has(part, model, name)]
+    if len(tied) > 1:
+        # `c > 5 or c is empty`: a comparison holds anyhow where the field is empty.
+        tied = [part for part in tied if not _says_empty(part, want, name)]
+    if len(tied) != 1:
+        return [], False
+    found, whole = _clauses(tied[0], want, model, name)
+    return [clause._replace(guards=clause.guards + guards) for clause in found], whole
+
+
+def _flat(node: Node, word: str) -> Iterator[Node]:
+    if isinstance(node, Apply) and node.word == word:
+        for part in node.operands:
+            yield from _flat(part, word)
+    else:
+        yield node
+
+
+def _says_empty(node: Node, want: bool, name: str) -> bool:
+    if isinstance(node, Apply) and node.word == "not":
+        return _says_empty(node.operands[0], not want, name)
+    return want and isinstance(node, Apply) and node.word == "empty" and _is(node.operands[0], name)
+
+
+def _compared(node: Apply, want: bool, model: str, name: str) -> tuple[list[Clause], bool]:
+    if node.word not in ("<", "<=", "="):
+        return [], False
+    sides = [_has(part, model, name) for part in node.operands]
+    if sum(sides) != 1:
+        return [], False
+    rises = direction(node.operands[sides.index(True)], name)
+    if not rises or not strict(node.operands[sides.index(True)]):
+        return [], False
+    if node.word == "=":
+        if not want:
+            return [], False
+        one, other = node.operands
+        both = Apply("<=", (one, other), BOOLEAN), Apply("<=", (other, one), BOOLEAN)
+        return [Clause((), part, _upper(part, model, name, rises)) for part in both], True
+    if not want:
+        node = Apply("<=" if node.word == "<" else "<", node.operands[::-1], BOOLEAN)
+    return [Clause((), node, _upper(node, model, name, rises))], True
+
+
+def _upper(node: Apply, model: str, name: str, rises: int) -> bool:
+    """Whether a comparison holds the field from above."""
+    return _has(node.operands[0], model, name) == (rises > 0)
+
+
+def _is(node: Node, name: str) -> bool:
+    return isinstance(node, Value) and not node.path and node.name == name
+
+
+def _has(node: Node, model: str, name: str) -> bool:
+    """Whether an expression reads the field of its own row."""
+    if isinstance(node, Value):
+        return not node.path and node.model == model and node.name == name
+    if isinstance(node, Aggregate):
+        return False
+    return any(_has(part, model, name) for part in children(node))
+
+
+def direction(node: Node, name: str) -> int:
+    """1 where an expression never falls as the field rises, -1 where it never rises; else 0."""
+    if _is(node, name):
+        return 1 if isinstance(node, Value) and node.type.name != "text" else 0
+    if not isinstance(node, Apply):
+        return 0
+    parts = [(at, part) for at, part in enumerate(node.operands) if _holds(part, name)]
+    if len(parts) != 1:
+        return 0
+    at, part = parts[0]
+    below = direction(part, name)
+    if node.word in _RISING:
+        return below
+    if node.word in ("neg",):
+        return -below
+    if node.word in ("-", "days_between"):
+        return below if at == 0 else -below
+    return 0
+
+
+def _holds(node: Node, name: str) -> bool:
+    return any(_is(part, name) for part in walk(node)) and not isinstance(node, Aggregate)
