@@ -1,45 +1,63 @@
-"""Filling a database up to the declared counts, whole or not at all."""
+"""Filling a database up to the declared counts, table after table.
+
+What is stored stays, and is written down: a fill that was stopped, however that came about, goes on
+where it was and ends in the same rows.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import datetime as dt
+import hashlib
+import os
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ..problems import WelbikError
-from ..schema.model import Field, Model, Reference
+from ..schema.model import Many, Model, Schema
 from ..storage.backend import Database
-from ..storage.neutral import encode
-from ..storage.tables import tables_of
-from .columns import Drawn
+from ..storage.tables import fingerprint, tables_of
+from .beside import Beside
+from .completing import complete
 from .drawer import Drawer
 from .fixed import counts_with_fixed
-from .pairs import add_pairs
-from .settling import FixedTable, Values
+from .making import BATCH, Batches, Making, filled
+from .memory import Memory, Run
+from .narrowing import reads
+from .pairs import pairs_of
+from .settling import FixedTable
 from .uploads import write_uploads
 from .verify import Broken, Verifier, led_by
 from .world import World
 
-BATCH = 20_000
-_PATIENCE = 20
-"""Times as many rows as wanted are tried where stored ones stand in the way."""
 _AGAIN = 12
 """Times that rows are drawn anew because stored ones can't have more of them."""
+_AT_ONCE = 2_000_000
+"""Rows of one table that are stored together: as many are made again where a fill was stopped."""
+_FIRST = 200
+"""So many rows of each model are tried before any is stored."""
 
 Tell = Callable[[str, int], None]
 
 
 @dataclass
 class Filled:
-    """What a fill did: rows added and fixed rows changed, by model, and what it left alone."""
+    """What a fill did, and what it left alone.
+
+    By model the rows that were added, the fixed rows that were changed, and the made-up rows that
+    got what is new in the declarations; `went_on` where it went on with one that was stopped.
+    """
 
     added: dict[str, int] = field(default_factory=dict)
     changed: dict[str, int] = field(default_factory=dict)
+    completed: dict[str, int] = field(default_factory=dict)
+    removed: dict[str, int] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
+    went_on: bool = False
 
 
 def fill(
@@ -48,80 +66,230 @@ def fill(
     counts: Mapping[str, int],
     tell: Tell = lambda model, rows: None,
     files: Path | None = None,
+    processes: int | None = None,
 ) -> Filled:
     """Adds made-up rows until each model has its count.
 
     `tell` hears of each batch: the model and its rows. Rows already there stay as they are,
     and new ones fit them: values that must be unique avoid theirs, relations lead to them,
-    and every rule is asked of the database at the end. One transaction holds it all. Made-up
-    uploads are written to the folder `files`.
+    and every rule is asked of the database. Made-up uploads are written to the folder `files`.
+    Large tables are drawn by so many other `processes`, as many as there are to spare where it is None.
     """
     database.prepare(tables_of(drawer.schema), drawer.here.timezone)
-    with database.transaction():
-        filling = _Filling(database, drawer, counts, tell)
-        for model in drawer.schema.parents_first:
-            filling.model(model)
+    filling = Filling(database, drawer, counts, tell)
+    if processes is None:
+        processes = max(1, min(4, (os.cpu_count() or 1) - 1)) if (os.cpu_count() or 1) > 1 else 0
+    filling.try_first()
+    if files is not None:
+        write_uploads(drawer.schema, filling.lacking(), files)
+    with ExitStack() as stack:
+        if filling.together:
+            stack.enter_context(database.transaction())
+        with Batches(filling.making(), filling.rows_to_make(), processes) as batches:
+            for model in drawer.schema.parents_first:
+                filling.model(model, batches)
         filling.pairs()
-        if files is not None:
-            write_uploads(drawer.schema, set(filling.found.added), files)
+        filling.end()
     if filling.found.added:
         database.learn()
     return filling.found
 
 
-class _Filling:
+class Filling:
     """One fill, model by model."""
 
     def __init__(
         self, database: Database, drawer: Drawer, counts: Mapping[str, int], tell: Tell
     ) -> None:
-        self.database, self.drawer, self.tell = database, drawer, tell
-        schema = drawer.schema
+        self.database, self.tell = database, tell
+        schema = self.schema = drawer.schema
         self.asked = counts
         self.wanted = counts_with_fixed(schema, dict(counts))
-        self.world = drawer.world = World(database, schema, self.wanted)
-        self.verifier = Verifier(database, schema, drawer.here.timezone)
+        self.memory = Memory(database)
+        self.memory.prepare()
         self.found = Filled()
-        self.before = {model.name: database.count(model.table) for model in schema}
+        said = self.memory.under_way()
+        digest = _digest(schema, drawer, counts)
+        if said is not None and said["asked"] == digest:
+            self.found.went_on = True
+            day = dt.date.fromisoformat(said["day"])
+            drawer = Drawer(schema, drawer.seed, drawer.here.timezone, today=day)
+            self.world = World(database, schema, self.wanted, self.memory, said)
+        else:
+            self.world = World(database, schema, self.wanted, self.memory)
+            day = dt.date(1970, 1, 1) + dt.timedelta(days=drawer.here.today)
+            firsts = {m.name: database.next_id(m.table) for m in schema if m.numbered}
+            said = {"asked": digest, "day": day.isoformat(), "now": int(time.time())}
+            said |= {"firsts": firsts, "progress": {}, "done": [], "before": self.world.said()}
+            for model in schema:
+                if not self.world.stored[model.name]:
+                    # Nothing is left of what was made: an empty table begins anew.
+                    self.memory.runs.pop(model.table, None)
+        self.said: dict[str, Any] = said
+        self.drawer, self.day, self.now = drawer, day, int(said["now"])
+        drawer.world = self.world
+        self.verifier = Verifier(database, schema, drawer.here.timezone)
         self.done: set[str] = set()
         self._fixed: dict[str, list[object]] = {}
+        rank = drawer.plan.rank
+        self.together = any(
+            rank[r.target] > rank[model.name] for model in schema for r in model.references
+        )
+        """Whether models refer to each other in a circle: then all is stored at once."""
 
-    def model(self, model: Model) -> None:
+    # Before anything is stored
+
+    def lacking(self) -> set[str]:
+        return {name for name in self.schema.models if self._missing(name) > 0}
+
+    def _missing(self, name: str) -> int:
+        return max(0, self.wanted.get(name, 0) - self.world.there[name])
+
+    def rows_to_make(self) -> int:
+        return sum(self._missing(m.name) for m in self.schema if self.is_plain(m))
+
+    def making(self) -> Making:
+        counts = {
+            name: self.wanted.get(name, 0)
+            if not self.world.stored[name]
+            else self.world.there[name]
+            for name in self.schema.models
+        }
+        zone = self.drawer.here.timezone
+        firsts = self.said["firsts"]
+        return Making(self.schema, self.drawer.seed, zone, self.day, counts, firsts, self.now)
+
+    def is_plain(self, model: Model) -> bool:
+        """Whether rows of a model are known by how they are made up alone: nothing is read."""
+        world, plan = self.world, self.drawer.plan
+        if world.stored[model.name] or model.name in self.schema.rows:
+            return False
+        read = {reference.target for reference in model.references}
+        for event in [(model.name, member.name) for member in model.members]:
+            read |= {name for name, _ in plan.needs.get(event, ())}
+        for rule in model.rules:
+            read |= {name for name, _ in reads(rule.node)}
+        fixed = set(self.schema.rows) & read
+        return not fixed and not any(world.is_read(name) for name in read)
+
+    def try_first(self) -> None:
+        """Draws some rows of each model, so that what can't be made is told before any is stored."""
+        for model in self.schema.parents_first:
+            missing = self.asked.get(model.name, 0) - self.world.there[model.name]
+            if missing > 0 and self.is_plain(model) and not self.found.went_on:
+                counts = self.making().counts
+                self.drawer.draw(model, 0, min(missing, _FIRST), counts)
+
+    # Model by model
+
+    def model(self, model: Model, batches: Batches) -> None:
         self._settle_fixed(model)
+        self._complete(model)
         # Fixed rows are settled: what is made up besides is what 'seed' asks for.
         missing = self.asked.get(model.name, 0) - self.world.there[model.name]
-        if missing > 0:
-            self._add(model, missing)
-            self.found.added[model.name] = self.found.added.get(model.name, 0) + missing
+        if missing > 0 and model.name not in self.said["done"]:
+            if self.is_plain(model):
+                self._make(model, missing, batches)
+            else:
+                with self._transaction():
+                    self._add(model, missing)
+                    self._written(model.name)
+        self.world.added(model.name)
         self.done.add(model.name)
 
-    def _settle_fixed(self, model: Model) -> None:
-        if model.name not in self.drawer.schema.rows:
+    @contextmanager
+    def _transaction(self) -> Iterator[None]:
+        if self.together:
+            yield
             return
-        table = FixedTable(self.database, self.drawer.schema, self.drawer.here, model, self._fixed)
-        settled = table.settle()
-        keys = settled.keys
-        if settled.missing:
-            filler = _Filler(self, model)
-            start = self.world.starts[model.name]
-            added = filler.add(len(settled.missing), start, list(settled.missing.values()))
-            for at, key in zip(settled.missing, added, strict=True):
-                keys[at] = key
-            self.found.added[model.name] = len(added)
-        self._fixed[model.name] = keys
-        table.remember(keys)
+        with self.database.transaction():
+            yield
+
+    def _written(self, done: str) -> None:
+        """Writes down that something is done, within the transaction that did it."""
+        self.said["done"] = [*self.said["done"], done]
+        self.memory.save()
+        self.memory.go_on(self.said)
+
+    def _settle_fixed(self, model: Model) -> None:
+        if model.name not in self.schema.rows:
+            return
+        with self._transaction():
+            table = FixedTable(self.database, self.schema, self.drawer.here, model, self._fixed)
+            settled = table.settle()
+            keys = settled.keys
+            if settled.missing:
+                adding = Beside(self, model)
+                start = self.world.starts[model.name]
+                added = adding.add(len(settled.missing), start, list(settled.missing.values()))
+                for at, key in zip(settled.missing, added, strict=True):
+                    keys[at] = key
+                self._count(model, len(added))
+            self._fixed[model.name] = keys
+            table.remember(keys)
         if settled.changes:
             self.found.changed[model.name] = len(settled.changes)
         self.found.remarks += settled.remarks
         self.world.recount(model.name)
         self.verifier.accept(model)
 
+    def _complete(self, model: Model) -> None:
+        """Gives made-up rows what is new in the declarations."""
+        runs = self.memory.runs.get(model.table, ())
+        columns = tuple(member.column for member in filled(model))
+        if not any(set(columns) - set(run.columns) for run in runs):
+            return
+        with self._transaction():
+            count = complete(self, model)
+            self.memory.save()
+        if count:
+            self.found.completed[model.name] = count
+            self.world.forget(model.name)
+
+    def _count(self, model: Model, rows: int) -> None:
+        self.found.added[model.name] = self.found.added.get(model.name, 0) + rows
+
+    def _run(self, model: Model, first: int, last: int, key: int, skipped: list[int]) -> Run:
+        columns = tuple(member.column for member in filled(model))
+        seed, counts = self.drawer.seed, self.making().counts
+        day = self.day.isoformat()
+        return Run(first, last, key, seed, day, self.now, columns, tuple(skipped), counts)
+
+    def _make(self, model: Model, missing: int, batches: Batches) -> None:
+        """Makes rows that nothing needs to be read for."""
+        first = self.world.start(model.name)
+        begin = int(self.said["progress"].get(model.name, first))
+        stop = first + missing
+        names = batches.maker.names(model)
+        number = self.said["firsts"].get(model.name, 0)
+        while begin < stop:
+            end = min(stop, begin + _AT_ONCE)
+            with self.database.resting(), self._transaction(), ExitStack() as stack:
+                if begin == first:
+                    stack.enter_context(self.database.indexes_last(model.table))
+                for at, columns in batches.of(model, begin, end):
+                    self.database.insert(model.table, names, columns)
+                    self.tell(model.name, min(BATCH, end - at))
+                stack.close()
+                if end == stop:
+                    known = self.done | {model.name}
+                    for broken in self.verifier.broken({model.name}, known):
+                        raise broken.error(model.name)
+                    self.said["done"] = [*self.said["done"], model.name]
+                self.memory.add(model.table, self._run(model, begin, end, number + begin, []))
+                self.said["progress"][model.name] = end
+                self.memory.save()
+                self.memory.go_on(self.said)
+            self._count(model, end - begin)
+            begin = end
+
     def _add(self, model: Model, missing: int) -> None:
         """Adds rows; draws them anew, at other parents, where they break rules of stored ones."""
         for again in range(_AGAIN + 1):
             with self.database.attempt() as take_back:
                 start = self.world.start(model.name)
-                _Filler(self, model).add(missing, start)
+                adding = Beside(self, model)
+                adding.add(missing, start)
                 self.world.forget(model.name)
                 known = self.done | {model.name}
                 broken = list(self.verifier.broken({model.name}, known))
@@ -132,7 +300,9 @@ class _Filling:
                 take_back()
                 self.world.forget(model.name)
                 self.drawer.forget()
-        self.world.added(model.name)
+        run = self._run(model, start, adding.last, adding.first_id, adding.skipped)
+        self.memory.add(model.table, run)
+        self._count(model, missing)
 
     def _exclude(self, model: Model, broken: Sequence[Broken]) -> bool:
         """Keeps relations from rows that can't have more; whether that may help."""
@@ -143,147 +313,56 @@ class _Filling:
                 helps = True
         return helps
 
+    # Many to many
+
     def pairs(self) -> None:
         """Stores what many-to-many relations of the new rows lead to."""
-        made = set()
-        for model in self.drawer.schema:
+        for model in self.schema:
             for many in model.many:
-                if many.declares and model.name in self.found.added:
-                    start = self.before[model.name]
-                    add_pairs(self.database, self.drawer, model, many, start)
-                    made |= {model.name, many.target}
-        for broken in self.verifier.broken(made, self.done) if made else ():
-            raise broken.error(broken.model.name)
+                name = f"{model.name}.{many.name}"
+                if many.declares and self._new(model) and name not in self.said["done"]:
+                    with self._transaction():
+                        self._pair(model, many)
+                        made = {model.name, many.target}
+                        for broken in self.verifier.broken(made, self.done):
+                            raise broken.error(broken.model.name)
+                        self._written(name)
+
+    def _new(self, model: Model) -> bool:
+        return model.name in self.found.added or model.name in self.said["done"]
+
+    def _pair(self, model: Model, many: Many) -> None:
+        """Adds pairs for the rows of this fill, some at a time."""
+        before = int(self.said["before"]["stored"][model.name])
+        target = self.schema.models[many.target]
+        theirs = self._keys(target, live="bin" in target.keeps)
+        mine = self._keys(model)[before:]
+        first = int(self.said["before"]["starts"][model.name])
+        if not len(theirs) or not len(mine):
+            return
+        for begin in range(0, len(mine), BATCH):
+            some = mine[begin : begin + BATCH]
+            index = np.arange(begin, begin + len(some)) + first
+            owners, others = pairs_of(self.drawer, model, many, index, len(theirs))
+            columns = [some[owners].tolist(), theirs[others].tolist()]
+            if len(owners):
+                self.database.insert(many.table, [many.column, many.target_column], columns)
+
+    def _keys(self, model: Model, *, live: bool = False) -> Any:
+        key = self.world.names.key(model.name)
+        found = self.database.values(model.table, key, live=live)
+        return np.array(found, dtype=np.int64 if model.numbered else object)
+
+    def end(self) -> None:
+        """Writes down that all is done."""
+        with self._transaction():
+            self.memory.save()
+            self.memory.go_on(None)
 
 
-class _Filler:
-    """Adds rows to one table."""
-
-    def __init__(self, filling: _Filling, model: Model) -> None:
-        self.filling = filling
-        self.database, self.drawer = filling.database, filling.drawer
-        self.world, self.model = filling.world, model
-        self.counts = self._counts()
-        self.first_id = self.next_id = (
-            1 if not model.numbered else self.database.next_id(model.table)
-        )
-        self.types = {field.name: field.kind.stored().type for field in model.fields}
-        self.keys: dict[str, Any] = {}
-        self.given: list[Values] = []
-        self.taken: dict[str, set[object]] = {}
-        self._filled = [member for member in model.members if not member.by_database]
-        for member in self._filled:
-            if member.unique and filling.before[model.name]:
-                stored = self.database.values(model.table, member.column)
-                self.taken[member.name] = set(stored) - {None}
-
-    def _counts(self) -> dict[str, int]:
-        """How many rows there are to choose from, and up to which number they are made up."""
-        world, schema = self.world, self.drawer.schema
-        found = {name: world.start(name) + world.missing[name] for name in schema.models}
-        return {
-            name: self.filling.wanted.get(name, 0) if not world.stored[name] else count
-            for name, count in found.items()
-        }
-
-    def add(self, missing: int, start: int, given: Sequence[Values] = ()) -> list[object]:
-        """Adds so many rows, made up from a number on; returns their keys.
-
-        `given` are values of the first ones that are not made up.
-        """
-        own = [self.model.number] if self.model.numbered else []
-        columns = [*own, *(member.column for member in self._filled)]
-        columns += ["created_at", "updated_at"] if "times" in self.model.keeps else []
-        key = self.world.names.key(self.model.name)
-        self.given = list(given)
-        last = start + missing * _PATIENCE + 10_000
-        keys: list[object] = []
-        while missing > 0:
-            if start > last:
-                raise WelbikError(
-                    f"no more {self.model.plural} can be made up beside those already stored",
-                    "ask for fewer rows in 'seed', or remove stored ones",
-                )
-            stop = start + min(missing, BATCH)
-            made = self._columns(start, stop)
-            count = len(made[0])
-            self.database.insert(self.model.table, columns, made)
-            if given:
-                keys += made[columns.index(key)]
-            self.next_id += count
-            missing -= count
-            start = stop
-            self.filling.tell(self.model.name, count)
-        return keys
-
-    def _columns(self, start: int, stop: int) -> list[Sequence[object]]:
-        drawn = self.drawer.draw(self.model, start, stop, self.counts)
-        columns = [self._encoded(member, drawn[member.name]) for member in self._filled]
-        count = len(columns[0]) if columns else stop - start
-        self._give(columns)
-        if self.taken:
-            columns = self._without_taken(columns)
-            count = len(columns[0]) if columns else count
-        self.given = self.given[count:]
-        if "times" in self.model.keeps:
-            now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S.%f")
-            columns += [[now] * count] * 2
-        if not self.model.numbered:
-            return [*columns]
-        return [range(self.next_id, self.next_id + count), *columns]
-
-    def _give(self, columns: list[list[object]]) -> None:
-        """Puts the values that are not made up into the first rows."""
-        for member, column in zip(self._filled, columns, strict=True):
-            for at, values in enumerate(self.given[: len(column)]):
-                if member.column in values:
-                    column[at] = values[member.column]
-
-    def _encoded(self, member: Field | Reference, drawn: Drawn) -> list[object]:
-        if isinstance(member, Field):
-            return encode(self.types[member.name], drawn.values, drawn.empty)
-        made_up = not self.world.is_read(member.target)
-        if made_up and member.target == self.model.name and self.model.key:
-            return self._own_keys(drawn)
-        return encode("integer", self._keys(member)[drawn.values], drawn.empty)
-
-    def _keys(self, reference: Reference) -> Any:
-        """The keys of the rows that a reference chooses from, by their position."""
-        world, target = self.world, self.drawer.schema.models[reference.target]
-        if reference.name not in self.keys:
-            if world.is_read(target.name):
-                keys = world.table(target.name).keys[world.choice(reference, self.drawer.arrays)]
-            elif target.name in self.filling.done:
-                keys = world.table(target.name).keys
-            else:
-                # Rows that come later, or its own: they will get the next ids.
-                first = self.database.next_id(target.table)
-                keys = first + np.arange(self.counts[target.name], dtype=np.int64)
-            self.keys[reference.name] = keys if len(keys) else np.zeros(1, dtype=np.int64)
-        return self.keys[reference.name]
-
-    def _own_keys(self, drawn: Drawn) -> list[object]:
-        """Keys of earlier rows of a model whose key is a field: those are drawn again."""
-        key = self.model.stored(self.model.key)
-        assert isinstance(key, Field)
-        most = int(drawn.values.max(initial=0)) + 1
-        keys = self.drawer.field(self.model, key, np.arange(most))
-        known = encode(self.types[key.name], keys.values, keys.empty)
-        chosen: list[object] = [known[at] for at in drawn.values.tolist()]
-        for at in np.flatnonzero(drawn.empty).tolist() if drawn.empty is not None else ():
-            chosen[at] = None
-        return chosen
-
-    def _without_taken(self, columns: list[list[object]]) -> list[list[object]]:
-        """The columns less the rows that repeat a unique value already stored."""
-        names = [member.name for member in self._filled]
-        keep = [
-            row < len(self.given)
-            or all(
-                columns[names.index(name)][row] not in values for name, values in self.taken.items()
-            )
-            for row in range(len(columns[0]))
-        ]
-        return [
-            [value for value, kept in zip(column, keep, strict=True) if kept] for column in columns
-        ]
+def _digest(schema: Schema, drawer: Drawer, counts: Mapping[str, int]) -> str:
+    """What a fill was asked for: the same goes on, another begins anew."""
+    texts = sorted({model.span.source.text for model in schema})
+    parts = [fingerprint(tables_of(schema)), *texts, str(sorted(counts.items()))]
+    parts += [str(drawer.seed), drawer.here.timezone]
+    return hashlib.sha256("\x1f".join(parts).encode()).hexdigest()

@@ -1,42 +1,59 @@
-"""Many-to-many relations of made-up rows: which pairs there are."""
+"""Many-to-many relations of made-up rows: which pairs there are, none of them twice."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from ..schema.model import Many, Model
-from ..schema.tables import SchemaNames
-from ..storage.backend import Database
+from ..rules.tree import Aggregate, Apply, Const, plain
+from ..schema.model import Many, Model, Schema
 from .drawer import Drawer
-from .streams import RowStream
+from .raw import Places
+from .streams import RowStream, key_of, permuted_each
 
 _MOST = 3
 
 
-def positions(
-    drawer: Drawer, model: Model, many: Many, start: int, stop: int, have: int
-) -> list[list[int]]:
-    """For each row of a slice the positions of the rows it is related to, all different."""
-    stream = RowStream(drawer.seed, model.name, many.name, start, stop)
+def range_of(schema: Schema, model: Model, many: Many) -> tuple[int, int]:
+    """How many rows each is related to: as `sample` says, and as the rules allow."""
     per = next((term for term in many.sample if term.word == "per"), None)
     low, high = (int(n) for n in per.arguments[:2]) if per else (int(many.required), _MOST)  # type: ignore[call-overload]
+    for rule in model.rules:
+        node = rule.node
+        if not isinstance(node, Apply) or node.word not in ("<", "<=", "="):
+            continue
+        for side in (0, 1):
+            count, bound = plain(node.operands[side]), plain(node.operands[1 - side])
+            if not isinstance(count, Aggregate) or count.function != "count" or count.path:
+                continue
+            if [hop.name for hop in count.hops] != [many.name] or count.where is not None:
+                continue
+            if not isinstance(bound, Const) or not isinstance(bound.value, int):
+                continue
+            strict = int(node.word == "<")
+            if side == 0 or node.word == "=":
+                high = min(high, bound.value - strict)
+            if side == 1 or node.word == "=":
+                low = max(low, bound.value + strict)
+    return low, max(low, high)
+
+
+def pairs_of(
+    drawer: Drawer, model: Model, many: Many, index: Places, have: int
+) -> tuple[Places, Places]:
+    """The pairs of some rows: the place of each one's row among `index`, and a position of `have`."""
+    none = np.zeros(0, dtype=np.int64)
+    if not have or not len(index):
+        return none, none
+    low, high = range_of(drawer.schema, model, many)
     high = min(high, have)
+    start, stop = int(index.min()), int(index.max()) + 1
+    only = None if stop - start == len(index) else index
+    stream = RowStream(drawer.seed, model.name, many.name, start, stop, only=only)
     sizes = stream.integers(min(low, high), high, purpose="size")
-    found = np.stack(
-        [stream.integers(0, max(have - 1, 0), purpose=f"choice {n}") for n in range(max(high, 1))],
-        axis=1,
-    )
-    return [sorted(set(row[:n])) for row, n in zip(found.tolist(), sizes.tolist(), strict=True)]
-
-
-def add_pairs(database: Database, drawer: Drawer, model: Model, many: Many, there: int) -> None:
-    """Stores the pairs of the rows that were added after the first `there`."""
-    target, names = drawer.schema.models[many.target], SchemaNames(drawer.schema)
-    mine = database.values(model.table, names.key(many.model))
-    theirs = database.values(target.table, names.key(many.target), live="bin" in target.keeps)
-    if not theirs or len(mine) <= there:
-        return
-    chosen = positions(drawer, model, many, there, len(mine), len(theirs))
-    owners = [mine[there + at] for at, row in enumerate(chosen) for _ in row]
-    others = [theirs[position] for row in chosen for position in row]
-    database.insert(many.table, [many.column, many.target_column], [owners, others])
+    owner = np.repeat(np.arange(len(index)), sizes)
+    place = np.arange(len(owner)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+    key = key_of(drawer.seed, model.name, many.name, "pairs")
+    others = permuted_each(place, np.full(len(owner), have), index[owner], key)
+    # As a page lists them: in the order of the others.
+    order = np.lexsort((others, owner))
+    return owner[order], others[order]

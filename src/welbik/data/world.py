@@ -19,6 +19,7 @@ from ..schema.model import Field, Many, Model, Reference, Schema
 from ..schema.tables import SchemaNames
 from ..storage.backend import Database
 from ..storage.neutral import decode
+from .memory import Memory
 
 Positions = NDArray[np.int64]
 
@@ -29,18 +30,41 @@ class World:
     `wanted` says how many live rows each model is to have.
     """
 
-    def __init__(self, database: Database, schema: Schema, wanted: Mapping[str, int]) -> None:
+    def __init__(
+        self,
+        database: Database,
+        schema: Schema,
+        wanted: Mapping[str, int],
+        memory: Memory | None = None,
+        said: Mapping[str, Any] | None = None,
+    ) -> None:
         self.database = database
         self.schema = schema
         self.names = SchemaNames(schema)
+        self.memory = memory
         live = {model.name: database.count(model.table, live=has_bin(model)) for model in schema}
         self.there = live
         self.missing = {name: max(0, wanted.get(name, 0) - live[name]) for name in schema.models}
         self.stored = {model.name: database.count(model.table) for model in schema}
         self.starts = {model.name: self._first(model) for model in schema}
+        if said is not None:
+            self._as_before(wanted, said["before"])
         self.excluded: dict[str, set[object]] = {}
         self._tables: dict[str, Known] = {}
         self._chosen: dict[tuple[str, str], Positions] = {}
+
+    def said(self) -> dict[str, dict[str, int]]:
+        """What was there when a fill began, for one that goes on with it."""
+        return {
+            "there": dict(self.there),
+            "stored": dict(self.stored),
+            "starts": dict(self.starts),
+        }
+
+    def _as_before(self, wanted: Mapping[str, int], said: Mapping[str, Mapping[str, int]]) -> None:
+        self.there, self.stored = dict(said["there"]), dict(said["stored"])
+        self.starts = dict(said["starts"])
+        self.missing = {n: max(0, wanted.get(n, 0) - self.there[n]) for n in self.schema.models}
 
     def start(self, model: str) -> int:
         """The number of the first row that is made up: no lower one is made again."""
@@ -61,7 +85,10 @@ class World:
 
     def _first(self, model: Model) -> int:
         """The number of the first row to make up: an empty table begins anew."""
-        return self.database.made(model.table) if self.stored[model.name] else 0
+        if not self.stored[model.name]:
+            return 0
+        known = self.memory.next_number(model.table) if self.memory is not None else None
+        return self.database.made(model.table) if known is None else known
 
     def added(self, model: str) -> None:
         """All rows of a model that were missing are there now."""

@@ -509,6 +509,17 @@ class Database(ABC):
             return Decimal(value).scaleb(-int(numbers[1]))
         return value
 
+    def fill_in(
+        self, table: str, key: str, column: str, rows: Sequence[tuple[object, object]]
+    ) -> list[object]:
+        """Gives rows, by their keys, a value for a column that is empty in them; returns whose was."""
+        empty = f"SELECT {self.read(table, key)} FROM {quote(table)} WHERE {quote(column)} IS NULL"
+        open_ = {one for (one,) in self.run(empty)}
+        given = [(of, value) for of, value in rows if of in open_]
+        for of, value in given:
+            self.update(table, key, of, {column: value})
+        return [of for of, _ in given]
+
     def remembered(self) -> dict[tuple[str, str], tuple[object, dict[str, object]]]:
         """The fixed rows that were stored: by table and text their key, and what was declared."""
         if FIXED not in self.table_names():
@@ -532,6 +543,35 @@ class Database(ABC):
                 for text, (key, said) in rows.items()
             ],
         )
+
+    @contextmanager
+    def resting(self) -> Iterator[None]:
+        """While rows are loaded that are known to refer to rows which are there."""
+        yield
+
+    @contextmanager
+    def indexes_last(self, table: str) -> Iterator[None]:
+        """Part of a transaction that fills an empty table: its indexes are made when all is there.
+
+        Only where making them can be taken back with the rest.
+        """
+        yield
+
+    def keep_book(self, table: str, columns: Mapping[str, str]) -> None:
+        """A table of our own, where it is not there yet; outside of transactions."""
+        if table not in self.table_names():
+            self._make(table, columns)
+
+    def book(self, table: str, columns: Mapping[str, str]) -> list[tuple[Any, ...]]:
+        """All rows of a table of our own; none where there is no such table."""
+        if table not in self.table_names():
+            return []
+        return self.run(f"SELECT {', '.join(map(quote, columns))} FROM {quote(table)}")
+
+    def write_book(self, table: str, rows: Sequence[tuple[object, ...]]) -> None:
+        """Puts rows into a table of our own, in place of those that it has."""
+        self.run(f"DELETE FROM {self.name(table)}")
+        self._add(table, rows)
 
     def keep_empty(self) -> None:
         """Remembers what an empty database looks like, for `restore`."""

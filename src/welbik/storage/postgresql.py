@@ -457,6 +457,21 @@ class Postgresql(Server):
         named = self.run(f"SELECT pg_get_serial_sequence({text(quote(table))}, {number})")
         return str(named[0][0] or "")
 
+    @contextmanager
+    def indexes_last(self, table: str) -> Iterator[None]:
+        asked = (
+            "SELECT i.relname, pg_get_indexdef(x.indexrelid) FROM pg_index AS x "
+            "JOIN pg_class AS i ON i.oid = x.indexrelid "
+            "WHERE x.indrelid = %s::regclass AND NOT EXISTS "
+            "(SELECT 1 FROM pg_constraint AS c WHERE c.conindid = x.indexrelid) ORDER BY 1"
+        )
+        indexes = self.run(asked, (quote(table),))
+        for name, _ in indexes:
+            self.run(f"DROP INDEX {quote(name)}")
+        yield
+        for _, statement in indexes:
+            self.run(statement)
+
     def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
         known = self.tables.get(table)
         if self.number_of(table) in names and (known is None or known.numbered):

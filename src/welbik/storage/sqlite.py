@@ -34,6 +34,7 @@ if TYPE_CHECKING:
 
 
 _COPIES = 3
+_CACHE_KB = 64_000
 """How many copies of a file from before its tables changed are kept."""
 _UUID = (
     "lower(hex(randomblob(6)) || '4' || substr(hex(randomblob(2)), 2) || "
@@ -501,6 +502,28 @@ class Sqlite(Database):
             return int(rows[0][0]) + 1
         known = self.tables.get(table)
         return self.most(table) + 1 if known is not None and known.as_it_is else 1
+
+    @contextmanager
+    def resting(self) -> Iterator[None]:
+        kept = self.run("PRAGMA cache_size")[0][0]
+        self.run("PRAGMA foreign_keys = OFF")
+        # Where rows go into several indexes, most of these stay in memory.
+        self.run(f"PRAGMA cache_size = -{_CACHE_KB}")
+        try:
+            yield
+        finally:
+            self.run(f"PRAGMA cache_size = {kept}")
+            self.run("PRAGMA foreign_keys = ON")
+
+    @contextmanager
+    def indexes_last(self, table: str) -> Iterator[None]:
+        asked = "SELECT name, sql FROM sqlite_master WHERE type = 'index' AND tbl_name = ? AND sql IS NOT NULL"
+        indexes = self.run(asked, (table,))
+        for name, _ in indexes:
+            self.run(f"DROP INDEX {quote(name)}")
+        yield
+        for _, statement in indexes:
+            self.run(statement)
 
     def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
         columns, _ = self.held(table, names, columns)

@@ -1,0 +1,167 @@
+"""Made-up rows beside stored ones: they lead to those, and avoid what must be unique."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ..problems import WelbikError
+from ..schema.model import Field, Model, Reference
+from ..storage.neutral import encode
+from .columns import Drawn, Mask
+from .making import BATCH, filled, times_of
+from .settling import Values
+
+if TYPE_CHECKING:
+    from .fill import Filling
+
+_PATIENCE = 20
+"""Times as many rows as wanted are tried where stored ones stand in the way."""
+
+
+class Beside:
+    """Adds rows to one table, made up to fit those that are there."""
+
+    def __init__(self, filling: Filling, model: Model) -> None:
+        self.filling = filling
+        self.database, self.drawer = filling.database, filling.drawer
+        self.world, self.model = filling.world, model
+        self.counts = self._counts()
+        self.first_id = self.next_id = (
+            1 if not model.numbered else self.database.next_id(model.table)
+        )
+        self.types = {field.name: field.kind.stored().type for field in model.fields}
+        self.keys: dict[str, Any] = {}
+        self.given: list[Values] = []
+        self.times: list[list[object]] = []
+        self.skipped: list[int] = []
+        """The numbers of rows that were not stored: others have what would be theirs alone."""
+        self.last = 0
+        """The number after that of the last row."""
+        self.taken: dict[str, set[object]] = {}
+        self._filled = filled(model)
+        for member in self._filled:
+            if member.unique and filling.world.stored[model.name]:
+                stored = self.database.values(model.table, member.column)
+                self.taken[member.name] = set(stored) - {None}
+
+    def _counts(self) -> dict[str, int]:
+        """How many rows there are to choose from, and up to which number they are made up."""
+        world, schema = self.world, self.drawer.schema
+        found = {name: world.start(name) + world.missing[name] for name in schema.models}
+        return {
+            name: self.filling.wanted.get(name, 0) if not world.stored[name] else count
+            for name, count in found.items()
+        }
+
+    def add(self, missing: int, start: int, given: Sequence[Values] = ()) -> list[object]:
+        """Adds so many rows, made up from a number on; returns their keys.
+
+        `given` are values of the first ones that are not made up.
+        """
+        own = [self.model.number] if self.model.numbered else []
+        columns = [*own, *(member.column for member in self._filled)]
+        columns += ["created_at", "updated_at"] if "times" in self.model.keeps else []
+        key = self.world.names.key(self.model.name)
+        self.given = list(given)
+        last = start + missing * _PATIENCE + 10_000
+        keys: list[object] = []
+        while missing > 0:
+            if start > last:
+                raise WelbikError(
+                    f"no more {self.model.plural} can be made up beside those already stored",
+                    "ask for fewer rows in 'seed', or remove stored ones",
+                )
+            stop = start + min(missing, BATCH)
+            made = self._columns(start, stop)
+            count = len(made[0])
+            self.database.insert(self.model.table, columns, made)
+            if given:
+                keys += made[columns.index(key)]
+            self.next_id += count
+            missing -= count
+            start = self.last = stop
+            self.filling.tell(self.model.name, count)
+        return keys
+
+    def _columns(self, start: int, stop: int) -> list[Sequence[object]]:
+        drawn = self.drawer.draw(self.model, start, stop, self.counts)
+        columns = [self.encoded(member, drawn[member.name]) for member in self._filled]
+        count = len(columns[0]) if columns else stop - start
+        self._give(columns)
+        index = np.arange(start, stop)
+        if self.taken:
+            kept = self._free(columns)
+            self.skipped += index[~kept].tolist()
+            columns = [
+                [value for value, one in zip(column, kept, strict=True) if one]
+                for column in columns
+            ]
+            index = index[kept]
+            count = len(index)
+        if "times" in self.model.keeps:
+            now = self.filling.now
+            found = times_of(self.drawer, self.model, np.arange(start, stop), drawn, now)
+            self.times = [[column[at - start] for at in index.tolist()] for column in found]
+        self.given = self.given[count:]
+        if "times" in self.model.keeps:
+            columns += self.times
+        if not self.model.numbered:
+            return [*columns]
+        return [range(self.next_id, self.next_id + count), *columns]
+
+    def _give(self, columns: list[list[object]]) -> None:
+        """Puts the values that are not made up into the first rows."""
+        for member, column in zip(self._filled, columns, strict=True):
+            for at, values in enumerate(self.given[: len(column)]):
+                if member.column in values:
+                    column[at] = values[member.column]
+
+    def encoded(self, member: Field | Reference, drawn: Drawn) -> list[object]:
+        if isinstance(member, Field):
+            return encode(self.types[member.name], drawn.values, drawn.empty)
+        made_up = not self.world.is_read(member.target)
+        if made_up and member.target == self.model.name and self.model.key:
+            return self._own_keys(drawn)
+        return encode("integer", self._keys(member)[drawn.values], drawn.empty)
+
+    def _keys(self, reference: Reference) -> Any:
+        """The keys of the rows that a reference chooses from, by their position."""
+        world, target = self.world, self.drawer.schema.models[reference.target]
+        if reference.name not in self.keys:
+            if world.is_read(target.name):
+                keys = world.table(target.name).keys[world.choice(reference, self.drawer.arrays)]
+            elif target.name in self.filling.done:
+                keys = world.table(target.name).keys
+            else:
+                # Rows that come later, or its own: they will get the next ids.
+                first = self.database.next_id(target.table)
+                keys = first + np.arange(self.counts[target.name], dtype=np.int64)
+            self.keys[reference.name] = keys if len(keys) else np.zeros(1, dtype=np.int64)
+        return self.keys[reference.name]
+
+    def _own_keys(self, drawn: Drawn) -> list[object]:
+        """Keys of earlier rows of a model whose key is a field: those are drawn again."""
+        key = self.model.stored(self.model.key)
+        assert isinstance(key, Field)
+        most = int(drawn.values.max(initial=0)) + 1
+        keys = self.drawer.field(self.model, key, np.arange(most))
+        known = encode(self.types[key.name], keys.values, keys.empty)
+        chosen: list[object] = [known[at] for at in drawn.values.tolist()]
+        for at in np.flatnonzero(drawn.empty).tolist() if drawn.empty is not None else ():
+            chosen[at] = None
+        return chosen
+
+    def _free(self, columns: list[list[object]]) -> Mask:
+        """Which rows repeat no unique value that is already stored."""
+        names = [member.name for member in self._filled]
+        keep = [
+            row < len(self.given)
+            or all(
+                columns[names.index(name)][row] not in values for name, values in self.taken.items()
+            )
+            for row in range(len(columns[0]))
+        ]
+        return np.array(keep, dtype=bool)
