@@ -1,4 +1,4 @@
-"""Rows on the screen: as a table, as CSV (RFC 4180) or as JSON."""
+"""Rows on the screen: as a table, as CSV (RFC 4180), as JSON, or as a JSON object a line."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ import click
 
 from ..rules.text import as_hours
 
-FORMS = ["table", "csv", "json"]
+FORMS = ["table", "csv", "json", "lines"]
 _PLAIN = (str, int, float, list, type(None))
 
 
 def show(form: str, names: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
     """Prints rows under their names in one of `FORMS`; only a table is held in memory."""
     ways: dict[str, Callable[[Sequence[str], Iterable[Sequence[Any]]], None]]
-    ways = {"table": _table, "csv": _csv, "json": _json}
+    ways = {"table": _table, "csv": _csv, "json": _json, "lines": _lines}
     ways[form](names, rows)
 
 
@@ -55,14 +55,25 @@ def _json(names: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
 
     begin = "[\n"
     for row in rows:
-        plain = {
-            name: value if isinstance(value, _PLAIN) else _text(value)
-            for name, value in zip(names, row, strict=True)
-        }
-        written = json.dumps(plain, ensure_ascii=False, indent=2)
+        written = json.dumps(_plain(names, row), ensure_ascii=False, indent=2)
         click.echo(begin + textwrap.indent(written, "  "), nl=False)
         begin = ",\n"
     click.echo("[]" if begin == "[\n" else "\n]")
+
+
+def _lines(names: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
+    import json
+
+    for row in rows:
+        click.echo(json.dumps(_plain(names, row), ensure_ascii=False))
+
+
+def _plain(names: Sequence[str], row: Sequence[Any]) -> dict[str, Any]:
+    """A row as JSON has it."""
+    return {
+        name: value if isinstance(value, _PLAIN) else _text(value)
+        for name, value in zip(names, row, strict=True)
+    }
 
 
 class _Out:

@@ -12,6 +12,8 @@ from ..schema.model import Field, Model
 from . import texts
 from .columns import Here, Only
 from .embedded import draw_lists
+from .meaning import is_person, meaning_of
+from .people import told_apart
 from .streams import RowStream
 from .texts import Texts
 from .uploads import uploads_of
@@ -46,7 +48,7 @@ class FieldStream(RowStream):
     def emails(self) -> Texts:
         named = texts.name_field(self.model)
         names = None if named is None else self._beside(self, named)
-        return texts.draw_emails(self, names, self.field.unique)
+        return texts.draw_emails(self, self.model, names, self.field.unique)
 
     def addresses(self) -> Texts:
         return texts.draw_addresses(self, self.field.unique)
@@ -57,9 +59,14 @@ class FieldStream(RowStream):
     def slugs(self, source: str, longest: int) -> Texts:
         named = next((f for f in self.model.fields if f.name == source), None)
         plain = named is not None and named.kind.plain_text
-        return texts.draw_slugs(
-            self, self._beside(self, named) if plain and named else None, longest
-        )
+        if not plain or named is None:
+            return texts.draw_slugs(self, None, longest)
+        words = self._beside(self, named)
+        # Names and texts of our lists that differ do so as words of an address too.
+        pure = texts.is_ours(named) and longest >= 80
+        people = is_person(self.model, named) and told_apart()
+        distinct = pure and (people or named.unique and meaning_of(self.model, named).plain)
+        return texts.draw_slugs(self, words, longest, distinct=distinct)
 
     def uploads(self) -> NDArray[np.object_]:
         return self.pick([upload._asdict() for upload in uploads_of(self.field)])

@@ -9,7 +9,6 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import os
-import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
@@ -25,7 +24,7 @@ from .beside import Beside
 from .completing import complete
 from .drawer import Drawer
 from .fixed import counts_with_fixed
-from .making import BATCH, Batches, Making, filled
+from .making import BATCH, Batches, Making, filled, midnight
 from .memory import Memory, Run
 from .narrowing import reads
 from .pairs import pairs_of
@@ -67,16 +66,18 @@ def fill(
     tell: Tell = lambda model, rows: None,
     files: Path | None = None,
     processes: int | None = None,
+    request: str = "",
 ) -> Filled:
     """Adds made-up rows until each model has its count.
 
     `tell` hears of each batch: the model and its rows. Rows already there stay as they are,
     and new ones fit them: values that must be unique avoid theirs, relations lead to them,
     and every rule is asked of the database. Made-up uploads are written to the folder `files`.
+    `request` is what was asked for, where counts are not: the same goes on with what was stopped.
     Large tables are drawn by so many other `processes`, as many as there are to spare where it is None.
     """
     database.prepare(tables_of(drawer.schema), drawer.here.timezone)
-    filling = Filling(database, drawer, counts, tell)
+    filling = Filling(database, drawer, counts, tell, request)
     if processes is None:
         processes = max(1, min(4, (os.cpu_count() or 1) - 1)) if (os.cpu_count() or 1) > 1 else 0
     filling.try_first()
@@ -99,19 +100,25 @@ class Filling:
     """One fill, model by model."""
 
     def __init__(
-        self, database: Database, drawer: Drawer, counts: Mapping[str, int], tell: Tell
+        self,
+        database: Database,
+        drawer: Drawer,
+        counts: Mapping[str, int],
+        tell: Tell,
+        request: str = "",
     ) -> None:
         self.database, self.tell = database, tell
         schema = self.schema = drawer.schema
-        self.asked = counts
         self.wanted = counts_with_fixed(schema, dict(counts))
         self.memory = Memory(database)
         self.memory.prepare()
         self.found = Filled()
         said = self.memory.under_way()
-        digest = _digest(schema, drawer, counts)
+        digest = _digest(schema, drawer, request or str(sorted(counts.items())))
         if said is not None and said["asked"] == digest:
             self.found.went_on = True
+            counts = said["counts"]
+            self.wanted = counts_with_fixed(schema, dict(counts))
             day = dt.date.fromisoformat(said["day"])
             drawer = Drawer(schema, drawer.seed, drawer.here.timezone, today=day)
             self.world = World(database, schema, self.wanted, self.memory, said)
@@ -119,12 +126,23 @@ class Filling:
             self.world = World(database, schema, self.wanted, self.memory)
             day = dt.date(1970, 1, 1) + dt.timedelta(days=drawer.here.today)
             firsts = {m.name: database.next_id(m.table) for m in schema if m.numbered}
-            said = {"asked": digest, "day": day.isoformat(), "now": int(time.time())}
-            said |= {"firsts": firsts, "progress": {}, "done": [], "before": self.world.said()}
+            said = {
+                "asked": digest,
+                "day": day.isoformat(),
+                "now": midnight(day, drawer.here.timezone),
+            }
+            said |= {
+                "counts": dict(counts),
+                "firsts": firsts,
+                "progress": {},
+                "done": [],
+                "before": self.world.said(),
+            }
             for model in schema:
                 if not self.world.stored[model.name]:
                     # Nothing is left of what was made: an empty table begins anew.
                     self.memory.runs.pop(model.table, None)
+        self.asked = counts
         self.said: dict[str, Any] = said
         self.drawer, self.day, self.now = drawer, day, int(said["now"])
         drawer.world = self.world
@@ -360,9 +378,9 @@ class Filling:
             self.memory.go_on(None)
 
 
-def _digest(schema: Schema, drawer: Drawer, counts: Mapping[str, int]) -> str:
+def _digest(schema: Schema, drawer: Drawer, asked: str) -> str:
     """What a fill was asked for: the same goes on, another begins anew."""
     texts = sorted({model.span.source.text for model in schema})
-    parts = [fingerprint(tables_of(schema)), *texts, str(sorted(counts.items()))]
+    parts = [fingerprint(tables_of(schema)), *texts, asked]
     parts += [str(drawer.seed), drawer.here.timezone]
     return hashlib.sha256("\x1f".join(parts).encode()).hexdigest()

@@ -18,8 +18,9 @@ from . import samples
 from .columns import Drawn, Mask, as_column
 from .isolating import bound_of
 from .narrowing import Clause, Narrow
+from .places import coordinates, is_place
 from .spreads import Spread, Units
-from .streams import key_of, permuted_each
+from .streams import RowStream, key_of, permuted_each
 
 if TYPE_CHECKING:
     from .slices import Slice
@@ -183,9 +184,17 @@ def drawn_within(rows: Slice, member: Field, attempt: int) -> Drawn:
     narrows = drawer.plan.of.get((model.name, member.name), ())
     spread = drawer.spread(model, member)
     slot = drawer.slots(model, rows.counts).get(member.name) if model.uniques else None
-    if slot is None and not narrows and (spread is None or attempt):
+    if slot is None and not narrows and (spread is None or attempt) and not is_place(member):
         return drawer.field(model, member, rows.index, attempt)
     stream = drawer.stream(model, member, rows.index, attempt)
+    if is_place(member) and not narrows:
+        parent = next((r for r in model.references if r.required and r.target != model.name), None)
+        parents = None if parent is None else rows.member(parent.name)
+        placed = coordinates(drawer.seed, model, member, rows.index, parents)
+        if placed is not None:
+            together = RowStream(drawer.seed, model.name, "place", *stream.where)
+            empty = drawer.emptied(together, drawer.share_of(member), member.required)
+            return Drawn(placed, empty)
     limits = Limits(rows, member.name)
     if slot is not None and spread is not None and not attempt:
         values = _apart(rows, limits, slot, spread)

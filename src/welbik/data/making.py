@@ -9,6 +9,7 @@ import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
@@ -46,6 +47,17 @@ class Making:
 
     def drawer(self) -> Drawer:
         return Drawer(self.schema, self.seed, self.timezone, today=self.today)
+
+
+def midnight(day: dt.date, timezone: str) -> int:
+    """When a day begins, in seconds since 1970: nothing that is made up on it is later."""
+    return int(dt.datetime.combine(day, dt.time(), ZoneInfo(timezone)).timestamp())
+
+
+def making_of(schema: Schema, seed: int, timezone: str, day: dt.date, counts: Counts) -> Making:
+    """What whole tables are made of, where there is nothing yet."""
+    firsts = dict.fromkeys(schema.models, 1)
+    return Making(schema, seed, timezone, day, counts, firsts, midnight(day, timezone))
 
 
 class Maker:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..schema.model import Field, Model
 from ..schema.names import words
@@ -76,17 +76,29 @@ _COMPANIES = {
 
 @dataclass(frozen=True, slots=True)
 class Meaning:
-    """A pool of `wordlists`, or a pattern, or a number of sentences from and to."""
+    """A pool of `wordlists`, or a pattern, or a number of sentences from and to.
+
+    `whose` tells people of one row apart, `why` says that a text gives a reason.
+    """
 
     pool: str = "words"
     pattern: str = ""
     sentences: tuple[int, int] | None = None
+    whose: str = ""
+    why: bool = False
+
+    @property
+    def plain(self) -> bool:
+        """Whether it is of a list whose texts are words and blanks alone."""
+        pools = ("town", "thing", "title", "words", "colour", "company")
+        return self.pool in pools and not self.pattern and self.sentences is None
 
 
 _BY_NAME = {
     **dict.fromkeys(("first_name", "given_name", "forename", "nickname"), Meaning("given_name")),
     **dict.fromkeys(("last_name", "family_name", "surname"), Meaning("family_name")),
     **dict.fromkeys(("full_name", "contact_name", "person"), Meaning("person")),
+    **dict.fromkeys(("username", "user_name", "login", "handle", "account_name"), Meaning("user")),
     **dict.fromkeys(("town", "city", "village", "place", "birthplace"), Meaning("town")),
     **dict.fromkeys(("street", "address", "address_line"), Meaning("street")),
     **dict.fromkeys(tuple(_COMPANIES), Meaning("company")),
@@ -108,7 +120,8 @@ _BY_NAME = {
         ("code", "ref", "reference", "sku", "number", "mark", "serial"),
         Meaning(pattern="[A-Z]{2}-[0-9]{4}"),
     ),
-    **dict.fromkeys(("reason", "summary", "remark"), Meaning(sentences=(1, 1))),
+    **dict.fromkeys(("reason", "why", "cause", "grounds"), Meaning(sentences=(1, 1), why=True)),
+    **dict.fromkeys(("summary", "remark"), Meaning(sentences=(1, 1))),
     **dict.fromkeys(
         ("notes", "note", "description", "comment", "comments", "body", "text", "advice"),
         Meaning(sentences=(1, 3)),
@@ -137,14 +150,32 @@ def _known(name: str) -> Meaning | None:
 
 def meaning_of(model: Model, field: Field) -> Meaning:
     """The likeliest meaning of a text field."""
+    found = _meaning(model, field)
+    if found.pool in ("person", "given_name", "family_name", "user"):
+        return replace(found, whose=_whose(field.name))
+    return found
+
+
+def _whose(name: str) -> str:
+    """Whose name a field holds: what stands before it, and nothing for the row's own."""
+    own = {
+        *("name", "full", "first", "last", "given", "family", "surname", "forename", "person"),
+        *("user", "username", "login", "handle", "account", "nickname"),
+    }
+    return " ".join(word for word in words(name) if word not in own)
+
+
+def _meaning(model: Model, field: Field) -> Meaning:
     if is_person(model, field):
         return Meaning("person")
     longest = getattr(field.kind, "longest", None)
-    if longest is None or longest > 255:
-        return Meaning(sentences=(1, 3))
     known = _known(field.name)
+    if longest is None or longest > 255:
+        return known if known is not None and known.sentences else Meaning(sentences=(1, 3))
     if known is not None:
         return known
+    if words(field.name)[-1] in _PEOPLE:
+        return Meaning("person")
     if field.name == "name" or field.name.endswith("_name"):
         about = _last(model.name) if field.name == "name" else words(field.name)[-2]
         if about in _PEOPLE:
@@ -193,6 +224,15 @@ def ages_of(model: Model) -> tuple[int, int]:
         return 4, 19
     people = last in _PEOPLE or any(field.kind.tells_people for field in model.fields)
     return (18, 80) if people else (0, 15)
+
+
+def is_coordinate(name: str) -> bool:
+    """Whether a number is a latitude or a longitude."""
+    return bool(set(words(name)) & {"latitude", "longitude", "lat", "lon", "lng", "long"})
+
+
+def is_latitude(name: str) -> bool:
+    return bool(set(words(name)) & {"latitude", "lat"})
 
 
 def is_price(name: str) -> bool:

@@ -58,7 +58,8 @@ class Memory:
         self.database = database
         self.runs: dict[str, list[Run]] = {}
         for of, said in database.book(MADE, _MADE):
-            self.runs[of] = [_read(run) for run in json.loads(said)]
+            for run in json.loads(said):
+                self.add(of, _read(run))
 
     def prepare(self) -> None:
         """Makes the tables that it is kept in: before any transaction."""
@@ -72,6 +73,11 @@ class Memory:
             runs[-1] = joined
         else:
             runs.append(run)
+
+    @staticmethod
+    def note(database: Database, table: str, run: Run) -> None:
+        """Writes one run down beside those that others write down meanwhile."""
+        database.add_to_book(MADE, [(table, json.dumps([asdict(run)]))])
 
     def next_number(self, table: str) -> int | None:
         """The number after those of all rows that were made; None where that is not known."""

@@ -20,8 +20,10 @@ from .columns import Drawn, Here, Mask
 from .fixed import encoded
 from .slices import Slice
 
-_TRIES = 16
-_BEND = 12
+_TRIES = 48
+_OTHERS = 32
+"""Attempts after which rows may get other parents: how many each has is declared too."""
+_BEND = 40
 """Attempts after which values are brought within a rule instead of drawn again."""
 
 
@@ -143,8 +145,21 @@ class Mending:
         elif attempt >= _BEND and self._bend(arrays, rule.node, free, mask):
             return
         else:
-            first = [rule.at] if rule.at in free and attempt % 3 else free
+            # What the rule has narrowed already follows from the others.
+            told = self._narrowed(rule)
+            fields = [n for n in free if isinstance(self.model.by_name[n], Field)]
+            some = free if attempt >= _OTHERS or not fields else fields
+            some = [name for name in some if name not in told] or some
+            first = [rule.at] if rule.at in some and attempt % 3 else some
             self._redraw(first, mask, attempt)
+
+    def _narrowed(self, rule: Rule) -> set[str]:
+        """The fields that a rule narrows."""
+        return {
+            name
+            for (model, name), narrows in self.drawer.plan.of.items()
+            if model == self.model.name and any(one.node is rule.node for one in narrows)
+        }
 
     def _redraw(self, names: list[str], mask: Mask, attempt: int) -> None:
         """Draws members again in some rows, and those that are drawn within what they leave."""

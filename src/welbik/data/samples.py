@@ -12,6 +12,9 @@ from ..rules.tree import Aggregate, Apply, Const, Node, Value, plain
 from ..schema.model import Field, Model, Reference, Schema, Term
 from .field_stream import FieldStream
 from .fixed import encoded
+from .meaning import meaning_of
+from .people import names_of
+from .prose import reasons, sentences
 from .sharing import Law
 from .wordlists import options
 
@@ -29,6 +32,10 @@ def draw(field: Field, stream: FieldStream) -> Array:
     for term in field.sample:
         if term.word == "weights":
             return _weighted(field, term, stream)
+        if term.word == "person" and not field.unique:
+            people = names_of(stream, "" if field.name == "name" else field.name)
+            if _fitting(field, people):
+                return people
         if term.word in POOLS and not field.unique:
             found = _from_pool(field, term.word, stream)
             if found is not None:
@@ -38,6 +45,12 @@ def draw(field: Field, stream: FieldStream) -> Array:
         if term.word == "from" and not field.unique:
             return _listed(field, term, stream)
     return field.kind.draw(field, stream)
+
+
+def _fitting(field: Field, texts: Array) -> bool:
+    shortest = getattr(field.kind, "shortest", 1)
+    longest = getattr(field.kind, "longest", None) or 10_000
+    return all(shortest <= len(text) <= longest for text in texts.tolist())
 
 
 def _weighted(field: Field, term: Term, stream: FieldStream) -> Array:
@@ -64,20 +77,41 @@ def _prose(field: Field, term: Term, stream: FieldStream) -> Array:
     low, high = given if isinstance(given, tuple) else (int(given), int(given))  # type: ignore[call-overload]
     longest = getattr(field.kind, "longest", None) or 10_000
     shortest = getattr(field.kind, "shortest", 1)
-    pool = options("noun" if term.word == "words" else "sentences", 1, longest)
-    if not len(pool):
+    if term.word == "words":
+        why = meaning_of(stream.model, field).why
+        told = reasons(stream, longest, (low, high)) if why and shortest <= 8 else None
+        if told is not None:
+            return told
+        parts = _words(stream, high, longest)
+    else:
+        parts = [
+            found
+            for n in range(high)
+            if (found := sentences(stream, stream.model, longest, f"part {n}")) is not None
+        ]
+    if not parts:
         return field.kind.draw(field, stream)
     wanted = stream.integers(low, high, purpose="how many").tolist()
-    parts = [stream.pick(pool, purpose=f"part {n}").tolist() for n in range(high)]
     out = np.empty(len(wanted), dtype=object)
     for at, count in enumerate(wanted):
-        text = parts[0][at]
-        for column in parts[1:count]:
-            if len(text) + 1 + len(column[at]) <= longest:
-                text = f"{text} {column[at]}"
+        text = parts[-1][at] if term.word == "words" else parts[0][at]
+        for column in parts[1:count] if term.word != "words" else parts[-count:-1][::-1]:
+            longer = f"{text} {column[at]}" if term.word != "words" else f"{column[at]} {text}"
+            text = longer if len(longer) <= longest else text
         text = text[:1].upper() + text[1:]
         out[at] = text.ljust(shortest, ".")
     return out
+
+
+def _words(stream: FieldStream, most: int, longest: int) -> list[Array]:
+    """A noun at last, and before it words that go with it."""
+    found = []
+    for number in range(most):
+        last = number == most - 1
+        pool = options("noun" if last or (most - number) % 3 == 0 else "adjective", 1, longest)
+        if len(pool):
+            found.append(stream.pick(pool, purpose=f"part {number}"))
+    return found
 
 
 def _listed(field: Field, term: Term, stream: FieldStream) -> Array:

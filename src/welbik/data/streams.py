@@ -165,6 +165,11 @@ class RowStream:
         return np.arange(self.start, self.stop, dtype=np.int64)
 
     @property
+    def where(self) -> tuple[int, int, int, NDArray[np.int64] | None]:
+        """The rows that it is for, as another stream takes them."""
+        return self.start, self.stop, self.attempt, self.only
+
+    @property
     def size(self) -> int:
         return self.stop - self.start if self.only is None else len(self.only)
 

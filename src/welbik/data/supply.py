@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from copy import deepcopy
-from datetime import datetime, timedelta, tzinfo
+from datetime import date, datetime, timedelta, tzinfo
 from decimal import Decimal
 from io import BytesIO
 from typing import Any
@@ -17,12 +17,16 @@ from ..kinds.bounds import FromNow
 from ..problems import WelbikError
 from ..rules.text import as_hours
 from ..schema.model import Field, Model, Piece, Schema
-from .columns import Drawn, Only, as_python
+from .columns import Counts, Drawn, Only, as_python
 from .drawer import Drawer
 from .fixed import counts_with_fixed
+from .slices import Slice
+from .stored import read_condition
 from .told import Told
 from .uploads import Upload, bytes_of
 
+_TOGETHER = 2000
+"""So many rows are made up together."""
 _TRIES = 400
 _EDGE = 200
 """Tries after which a row need not lie at the edge of a rule: some edges can't be had."""
@@ -56,21 +60,61 @@ def _piece(model: Model, part: Piece, row: dict[str, Any], zone: tzinfo) -> str:
 class Supply:
     """Made-up rows as Python values: the very rows that filling a database makes."""
 
-    def __init__(self, schema: Schema, seed: int = 1, timezone: str = "UTC") -> None:
+    def __init__(
+        self, schema: Schema, seed: int = 1, timezone: str = "UTC", *, day: date | None = None
+    ) -> None:
         self.schema = schema
-        self.drawer = Drawer(schema, seed, timezone)
+        self.drawer = Drawer(schema, seed, timezone, today=day)
         self.zone = ZoneInfo(timezone)
 
     def rows(self, model: str, start: int, stop: int) -> list[dict[str, Any]]:
         """Some rows by field name, a reference as the text that its target is shown as."""
+        return list(self.each(model, start, stop))
+
+    def each(self, model: str, start: int, stop: int) -> Iterator[dict[str, Any]]:
+        """The same, some at a time: memory does not grow with the rows."""
         resolved = self.schema.models[model]
-        return self._rows(resolved, start, stop, {member.name for member in resolved.members})
+        names, counts = {member.name for member in resolved.members}, self._counts(stop)
+        for begin in range(start, stop, _TOGETHER):
+            yield from self._rows(resolved, begin, min(stop, begin + _TOGETHER), names, counts)
+
+    def matching(
+        self, model: str, start: int, stop: int, condition: str, most: int | None = None
+    ) -> Iterator[dict[str, Any]]:
+        """The rows between two numbers for which a condition holds, up to so many.
+
+        Raises WelbikError for what is no condition.
+        """
+        resolved = self.schema.models[model]
+        node = read_condition(self.schema, resolved, condition)
+        names, counts = {member.name for member in resolved.members}, self._counts(stop)
+        for begin in range(start, stop, _TOGETHER):
+            index = np.arange(begin, min(stop, begin + _TOGETHER))
+            rows = Slice(self.drawer, resolved, index, counts, final=True)
+            held = self.drawer.arrays.evaluate(node, rows)
+            kept = index[held.values.astype(bool) & ~held.empty]
+            kept = kept if most is None else kept[:most]
+            if len(kept):
+                first, last = int(kept[0]), int(kept[-1]) + 1
+                yield from self._rows(resolved, first, last, names, counts, kept)
+            most = None if most is None else most - len(kept)
+            if most == 0:
+                return
+
+    def _counts(self, stop: int) -> dict[str, int]:
+        """How many rows each model has; as many as are asked for, where no seed says it."""
+        seeds = {name: self.schema.seed.get(name) or stop for name in self.schema.models}
+        return counts_with_fixed(self.schema, seeds)
 
     def _rows(
-        self, model: Model, start: int, stop: int, names: set[str], only: Only = None
+        self,
+        model: Model,
+        start: int,
+        stop: int,
+        names: set[str],
+        counts: Counts,
+        only: Only = None,
     ) -> list[dict[str, Any]]:
-        seeds = {name: self.schema.seed.get(name) or stop for name in self.schema.models}
-        counts = counts_with_fixed(self.schema, seeds)
         drawn = self.drawer.draw(model, start, stop, counts, only)
         columns: dict[str, list[Any]] = {}
         for member in model.members:
@@ -80,12 +124,14 @@ class Supply:
             if isinstance(member, Field):
                 columns[member.name] = as_python(member.kind, column)
             else:
-                columns[member.name] = self._names(self.schema.models[member.target], column)
+                columns[member.name] = self._names(
+                    self.schema.models[member.target], column, counts
+                )
         size = stop - start if only is None else len(only)
         rows = zip(*columns.values(), strict=True) if columns else [()] * size
         return [dict(zip(columns, row, strict=True)) for row in rows]
 
-    def _names(self, target: Model, column: Drawn) -> list[str | None]:
+    def _names(self, target: Model, column: Drawn, counts: Counts) -> list[str | None]:
         """What the rows at some positions are shown as."""
         count = len(column.values)
         there = np.ones(count, dtype=bool) if column.empty is None else ~column.empty
@@ -93,7 +139,8 @@ class Supply:
         positions, places = np.unique(column.values[there], return_inverse=True)
         if not len(positions):
             return [None] * count
-        rows = self._rows(target, int(positions[0]), int(positions[-1]) + 1, wanted, positions)
+        first, last = int(positions[0]), int(positions[-1]) + 1
+        rows = self._rows(target, first, last, wanted, counts, positions)
         names = [
             shown(target, {"id": position + 1, **row}, self.zone)
             for position, row in zip(positions.tolist(), rows, strict=True)

@@ -12,7 +12,9 @@ from numpy.typing import NDArray
 from ..rules.patterns import Pattern, parse_pattern
 from ..rules.strings import Strings
 from ..schema.model import Field, Model
-from .meaning import is_person, meaning_of
+from .meaning import Meaning, is_person, meaning_of
+from .people import emails_of, names_of, told_apart, usernames_of
+from .prose import reasons, sentences
 from .streams import RowStream, permuted
 from .strings import take
 from .wordlists import options
@@ -52,7 +54,14 @@ def draw_texts(
         if strings.size:
             return _matching(stream, strings, field.unique)
     if meaning.sentences:
-        return _sentences(stream, meaning.sentences, shortest, most, field.unique)
+        return _sentences(stream, model, meaning, shortest, most, field.unique)
+    person = _person(stream, field, meaning, shortest, most)
+    if person is not None:
+        return person
+    if meaning.pool == "street":
+        streets = _streets(stream, shortest, most, field.unique)
+        if streets is not None:
+            return streets
     if field.unique:
         return _distinct(stream, meaning.pool, shortest, most)
     pool = options(meaning.pool, shortest, most)
@@ -68,11 +77,20 @@ def _matching(stream: RowStream, strings: Strings, unique: bool) -> Texts:
 
 def _distinct(stream: RowStream, pool_name: str, shortest: int, most: int) -> Texts:
     """Each text of the pool once in a shuffled order, then each again with a number behind it."""
-    pool = options(pool_name, shortest, most - _NUMBERED)
+    near = options(pool_name, shortest, most - _NUMBERED)
+    pool = np.concatenate([near, options(f"more_{pool_name}", shortest, most - _NUMBERED)])
     if not len(pool):
         return _matching(stream, _strings(_letters(), shortest, most), True)
+    first = len(near) or len(pool)
     rounds, places = np.divmod(stream.index, len(pool))
-    texts = pool[permuted(places, len(pool), stream.key("order"))]
+    # The plain ones of a list come first, then those that are made of them.
+    soon = places < first
+    order = np.empty(len(places), dtype=np.int64)
+    order[soon] = permuted(places[soon], first, stream.key("order"))
+    if first < len(pool):
+        more = permuted(places[~soon] - first, len(pool) - first, stream.key("order"))
+        order[~soon] = first + more
+    texts = pool[order]
     again = rounds > 0
     texts[again] = [
         f"{text} {n + 1}" for text, n in zip(texts[again], rounds[again].tolist(), strict=True)
@@ -80,22 +98,70 @@ def _distinct(stream: RowStream, pool_name: str, shortest: int, most: int) -> Te
     return texts
 
 
-def _sentences(
-    stream: RowStream, count: tuple[int, int], shortest: int, most: int, unique: bool
-) -> Texts:
-    pool = options("sentences", 1, most)
+def _person(
+    stream: RowStream, field: Field, meaning: Meaning, shortest: int, most: int
+) -> Texts | None:
+    """Names of people, or parts of them; those that are not short or long enough are others."""
+    parts = {"person": "whole", "given_name": "given", "family_name": "family", "user": "whole"}
+    if meaning.pool not in parts:
+        return None
+    if field.unique and meaning.pool in ("given_name", "family_name"):
+        return None
+    names = names_of(stream, meaning.whose, parts[meaning.pool])
+    if meaning.pool == "user":
+        numbers = None if told_apart() and most >= 40 or not field.unique else stream.index.tolist()
+        names = usernames_of(names, most, numbers)
+    wrong = np.array([not shortest <= len(name) <= most for name in names], dtype=bool)
+    if not wrong.any():
+        return names
+    pool = options("given_name" if meaning.pool == "user" else meaning.pool, shortest, most)
+    if field.unique or not len(pool):
+        return None
+    names[wrong] = stream.pick(pool, purpose="of the right length")[wrong]
+    return names
+
+
+def _streets(stream: RowStream, shortest: int, most: int, unique: bool) -> Texts | None:
+    """A street and a number of it, low ones more often."""
+    pool = options("street", max(1, shortest - 2), most - 4)
     if not len(pool):
+        return None
+    if unique:
+        rounds, places = np.divmod(stream.index, len(pool))
+        streets = pool[permuted(places, len(pool), stream.key("order"))]
+        numbers = rounds + 1
+    else:
+        streets = stream.pick(pool)
+        numbers = 1 + (stream.fractions("number") ** 2 * 180).astype(np.int64)
+    texts = _texts([f"{n} {street}" for n, street in zip(numbers.tolist(), streets, strict=True)])
+    short = all(shortest <= len(text) <= most for text in texts)
+    return texts if short else None
+
+
+def _sentences(
+    stream: RowStream, model: Model, meaning: Meaning, shortest: int, most: int, unique: bool
+) -> Texts:
+    """As many sentences as are wanted, more where a text must be longer."""
+    count = meaning.sentences or (1, 1)
+    texts = None
+    if meaning.why and shortest <= 20:
+        texts = reasons(stream, most)
+        count = 1, 1
+    if texts is None:
+        texts = sentences(stream, model, most, "sentence 1")
+    if texts is None:
         return _matching(stream, _strings(_letters(), shortest, most), unique)
     if shortest > _PROSE:
-        return _endless(stream, pool, shortest)
-    texts = stream.pick(pool, purpose="sentence 1")
+        return _endless(stream, texts, shortest)
     wanted = stream.integers(count[0], count[1], purpose="sentences")
     for number in range(2, count[1] + 4 + shortest // 12):
-        more = stream.pick(pool, purpose=f"sentence {number}")
         lengths = np.fromiter(map(len, texts), dtype=np.int64, count=len(texts))
-        added = np.fromiter(map(len, more), dtype=np.int64, count=len(more)) + 1
         if number > count[1] and not (lengths < shortest).any():
             break
+        more = sentences(stream, model, most, f"sentence {number}")
+        if more is None:
+            break
+        added = np.fromiter(map(len, more), dtype=np.int64, count=len(more)) + 1
         grows = ((wanted >= number) | (lengths < shortest)) & (lengths + added <= most)
         texts[grows] = [f"{a} {b}" for a, b in zip(texts[grows], more[grows], strict=True)]
     short = np.fromiter((len(text) < shortest for text in texts), dtype=bool, count=len(texts))
@@ -108,9 +174,8 @@ def _sentences(
     return texts
 
 
-def _endless(stream: RowStream, pool: Texts, length: int) -> Texts:
+def _endless(stream: RowStream, texts: Texts, length: int) -> Texts:
     """Very long texts: the row's number, then a sentence over and over."""
-    texts = stream.pick(pool)
     for at, number in enumerate(stream.index.tolist()):
         repeated = f"{number} " + f"{texts[at]} " * (length // len(texts[at]) + 1)
         texts[at] = f"{repeated[: length - 1]}."
@@ -122,26 +187,19 @@ def name_field(model: Model) -> Field | None:
     return next((f for f in model.fields if f.kind.textual and is_person(model, f)), None)
 
 
-def draw_emails(stream: RowStream, names: Texts | None, unique: bool) -> Texts:
+def is_ours(named: Field) -> bool:
+    """Whether the names of a field are made of our lists, and nothing else is said of them."""
+    own = all(term.word in ("person", "town", "empty") for term in named.sample)
+    return named.pattern is None and own
+
+
+def draw_emails(stream: RowStream, model: Model, names: Texts | None, unique: bool) -> Texts:
     """Addresses made of the rows' own names, where they have some, at reserved domains."""
-    if names is None:
-        names = stream.pick(options("person", 1, 60), purpose="person")
-    domains = stream.pick(_DOMAINS, purpose="domain").tolist()
-    numbers = stream.index.tolist() if unique else [""] * len(domains)
-    out = np.empty(len(domains), dtype=object)
-    out[:] = [
-        f"{_local(name)}{n}@{domain}"
-        for name, n, domain in zip(names, numbers, domains, strict=True)
-    ]
-    return out
-
-
-@lru_cache(maxsize=50_000)
-def _local(name: str) -> str:
-    """A name as the part before the @: small ASCII letters and dots, no digit at its end."""
-    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
-    # Digits go: the number that sets addresses apart must not run into them.
-    return re.sub(r"[^a-z]+", ".", plain).strip(".")[:40] or "someone"
+    named = name_field(model)
+    ours = named is None or is_ours(named)
+    if names is None or ours:
+        names, ours = names_of(stream, ""), True
+    return emails_of(stream, names, unique, ours and told_apart())
 
 
 def _plain(name: str) -> str:
@@ -163,24 +221,48 @@ def draw_addresses(stream: RowStream, unique: bool) -> Texts:
     return out
 
 
+_DIALLED = (
+    *(f"01632 960{n:03}" for n in range(1000)),
+    *(f"0{area} 496 0{n:03}" for area in (113, 114, 115, 116, 117, 118) for n in range(1000)),
+    *(f"0{area} 496 0{n:03}" for area in (121, 131, 141, 151, 161) for n in range(1000)),
+    *(f"020 7946 0{n:03}" for n in range(1000)),
+    *(f"07700 900{n:03}" for n in range(1000)),
+)
+"""Numbers that Ofcom keeps free for drama: nobody has them."""
+
+
 def draw_phones(stream: RowStream, unique: bool) -> Texts:
-    """Numbers of ranges kept for drama; with an extension where they must differ."""
-    # Ofcom keeps 01632 960000 to 960999 free for this.
-    ends = stream.integers(0, 999)
-    out = np.empty(len(ends), dtype=object)
-    out[:] = [f"+44 1632 960{end:03}" for end in ends.tolist()]
-    if unique:
-        out[:] = [f"{text} x{n}" for text, n in zip(out, stream.index.tolist(), strict=True)]
+    """Numbers of ranges kept for drama; with an extension where all have come once."""
+    if not unique:
+        ends = stream.integers(0, len(_DIALLED) - 1).tolist()
+        return _texts([f"+44 {_DIALLED[end][1:]}" for end in ends])
+    rounds, at = np.divmod(stream.index, len(_DIALLED))
+    order = permuted(at, len(_DIALLED), stream.key("order")).tolist()
+    return _texts(
+        [
+            f"+44 {_DIALLED[end][1:]}" + (f" x{again}" if again else "")
+            for end, again in zip(order, rounds.tolist(), strict=True)
+        ]
+    )
+
+
+def _texts(values: list[str]) -> Texts:
+    out = np.empty(len(values), dtype=object)
+    out[:] = values
     return out
 
 
-def draw_slugs(stream: RowStream, words: Texts | None, longest: int) -> Texts:
-    """The rows' own texts as words, each one's number behind it so that all differ."""
+def draw_slugs(
+    stream: RowStream, words: Texts | None, longest: int, *, distinct: bool = False
+) -> Texts:
+    """The rows' own texts as words; each one's number behind it, where texts may be the same."""
     if words is None:
         words = stream.pick(options("words", 1, 40))
-    out = np.empty(len(words), dtype=object)
-    out[:] = [
-        f"{_plain(str(word))[: longest - 12].strip('-') or 'row'}-{n + 1}"
-        for word, n in zip(words, stream.index.tolist(), strict=True)
-    ]
-    return out
+    if distinct:
+        return _texts([_plain(str(word))[:longest].strip("-") or "row" for word in words])
+    return _texts(
+        [
+            f"{_plain(str(word))[: longest - 12].strip('-') or 'row'}-{n + 1}"
+            for word, n in zip(words, stream.index.tolist(), strict=True)
+        ]
+    )

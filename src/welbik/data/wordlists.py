@@ -27,12 +27,11 @@ def _pool(name: str) -> tuple[str, ...]:
         return tuple(_joined("{} {}", "given_name", "family_name"))
     if name == "town":
         return tuple(_joined("{}{}", "town_start", "town_end"))
+    if name == "more_town":
+        before = ("Great", "Little", "Upper", "Lower", "East", "West", "Old", "Long", "Castle")
+        return tuple(f"{word} {town}" for word in before for town in _pool("town"))
     if name == "street":
-        return tuple(
-            f"{n} {street}"
-            for street in _joined("{} {}", "street_name", "street_kind")
-            for n in (3, 8, 14, 27, 52, 61)
-        )
+        return tuple(_joined("{} {}", "street_name", "street_kind"))
     if name == "company":
         return tuple(_joined("{} {}", "family_name", "company_kind"))
     if name == "thing":
@@ -41,7 +40,7 @@ def _pool(name: str) -> tuple[str, ...]:
         return tuple(f"The {text}" for text in _joined("{} {}", "adjective", "noun"))
     if name == "words":
         return (*listed("noun"), *_joined("{} {}", "adjective", "noun"))
-    return listed(name)
+    return () if name.startswith("more_") else listed(name)
 
 
 @lru_cache(maxsize=256)

@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import datetime as dt
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
+from pathlib import Path
+from zoneinfo import ZoneInfo
 
 from ..data.drawer import Drawer
+from ..data.export import export
 from ..data.fill import Filled, Tell, fill
 from ..data.fixed import counts_with_fixed
+from ..data.making import Making, making_of
+from ..data.parts import Part, store_part
+from ..data.replacing import made_up, remove_made
 from ..data.stored import Stored, read_condition
+from ..data.uploads import write_uploads
 from ..problems import WelbikError, did_you_mean
 from ..schema.model import Schema
+from ..storage.connect import known
 from ..storage.tables import tables_of
 from .database import ready_database
 from .settings import Settings
@@ -37,16 +46,85 @@ def missing_rows(settings: Settings, schema: Schema) -> dict[str, int]:
 
 
 def fill_project(
-    settings: Settings, schema: Schema, tell: Tell = lambda model, rows: None
+    settings: Settings,
+    schema: Schema,
+    tell: Tell = lambda model, rows: None,
+    *,
+    add: Mapping[str, int] | None = None,
+    replace_made: bool = False,
+    day: dt.date | None = None,
 ) -> Filled:
-    """Fills up to the declared counts, whole or not at all."""
-    database = ready_database(settings, schema)
-    drawer = Drawer(schema, settings.seed, settings.timezone)
-    files = settings.files / "files"
+    """Fills up to the declared counts, or `add`s so many rows of some models and nothing else.
+
+    With `replace_made` what was made up before goes first.
+    """
+    with ready_database(settings, schema) as database:
+        removed: dict[str, int] = {}
+        if replace_made:
+            removed = remove_made(database, schema, settings.timezone)
+        drawer = Drawer(schema, settings.seed, settings.timezone, today=day)
+        counts: Mapping[str, int] = schema.seed
+        request = ""
+        if add:
+            there = {m.name: database.count(m.table, live="bin" in m.keeps) for m in schema}
+            counts = {name: rows + add.get(name, 0) for name, rows in there.items()}
+            request = f"add {sorted(add.items())}"
+        files = settings.files / "files"
+        done = fill(database, drawer, counts, tell, files, request=request)
+        done.removed = removed
+        return done
+
+
+def made_rows(settings: Settings, schema: Schema) -> dict[str, int]:
+    """How many stored rows were made up, by model."""
+    with ready_database(settings, schema) as database:
+        database.prepare(tables_of(schema), settings.timezone)
+        return made_up(database, schema)
+
+
+def making_for(settings: Settings, schema: Schema, day: dt.date | None = None) -> Making:
+    """What the rows of a project are made of."""
+    here = day or dt.datetime.now(ZoneInfo(settings.timezone)).date()
+    counts = counts_with_fixed(schema, dict(schema.seed))
+    return making_of(schema, settings.seed, settings.timezone, here, counts)
+
+
+def fill_part(
+    settings: Settings,
+    schema: Schema,
+    part: Part,
+    tell: Tell,
+    *,
+    wait: bool = False,
+    day: dt.date | None = None,
+) -> dict[str, int]:
+    """Stores a share of every table; see `data.parts`."""
+    with ready_database(settings, schema) as database:
+        database.prepare(tables_of(schema), settings.timezone)
+        making = making_for(settings, schema, day)
+        write_uploads(schema, set(schema.models), settings.files / "files")
+        return store_part(database, making, part, tell, wait=wait)
+
+
+def export_project(
+    settings: Settings,
+    schema: Schema,
+    folder: Path,
+    form: str,
+    part: Part,
+    tell: Tell,
+    day: dt.date | None = None,
+) -> dict[str, int]:
+    """Writes the made-up rows of every table to files; see `data.export`."""
+    making = making_for(settings, schema, day)
     try:
-        return fill(database, drawer, schema.seed, tell, files)
-    finally:
-        database.close()
+        write_uploads(schema, set(schema.models), folder / "files")
+        return export(making, folder, form, part, known(settings.database)[0].ddl, tell)
+    except OSError as error:
+        raise WelbikError(
+            f"rows can't be written to {folder}: {error.strerror or error}",
+            "make room on the disk, or see to the folder's permissions",
+        ) from None
 
 
 @contextmanager

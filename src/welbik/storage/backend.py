@@ -193,8 +193,19 @@ class Database(ABC):
     @contextmanager
     def transaction(self) -> Iterator[None]:
         """All or nothing; waits a while for another writer. References are checked at the end."""
+        with self._committing(self._begin):
+            yield
+
+    @contextmanager
+    def alongside(self) -> Iterator[None]:
+        """A transaction that adds rows while others add theirs."""
+        with self._committing(self._begin_alongside):
+            yield
+
+    @contextmanager
+    def _committing(self, begin: Callable[[], None]) -> Iterator[None]:
         try:
-            self._begin()
+            begin()
         except self.errors as error:
             raise self.in_use(error) from None
         try:
@@ -206,6 +217,9 @@ class Database(ABC):
             if isinstance(error, self.errors):
                 raise self.refused(error) from error
             raise
+
+    def _begin_alongside(self) -> None:
+        self._begin()
 
     def _before_commit(self) -> None:
         """What must still be done, or asked, before a transaction ends."""
@@ -567,6 +581,10 @@ class Database(ABC):
         if table not in self.table_names():
             return []
         return self.run(f"SELECT {', '.join(map(quote, columns))} FROM {quote(table)}")
+
+    def add_to_book(self, table: str, rows: Sequence[tuple[object, ...]]) -> None:
+        """Puts rows into a table of our own, beside those that it has."""
+        self._add(table, rows)
 
     def write_book(self, table: str, rows: Sequence[tuple[object, ...]]) -> None:
         """Puts rows into a table of our own, in place of those that it has."""

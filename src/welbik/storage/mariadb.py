@@ -321,6 +321,11 @@ class Mariadb(Journal, Server):
         kind = "time" if word == "time" else "date"
         return f"{kind}_format({expression}, '{form[word]}')" if word in form else expression
 
+    def _begin_alongside(self) -> None:
+        self.run("START TRANSACTION")
+        self.run("SET foreign_key_checks = 0")
+        self._touched.clear()
+
     def _begin(self) -> None:
         # Whatever makes a table ends a transaction: our own one is made before.
         self.make_fixed()

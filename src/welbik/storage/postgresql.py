@@ -335,6 +335,11 @@ class Postgresql(Server):
             return f"replace(CAST({expression} AS text), '-', '')"
         return f"CAST({expression} AS text)" if word == "json" else expression
 
+    def _begin_alongside(self) -> None:
+        self.run("BEGIN")
+        self.run("SET CONSTRAINTS ALL DEFERRED")
+        self._numbered.clear()
+
     def _begin(self) -> None:
         self.run("BEGIN")
         there = sorted(self.tables.keys() & self.table_names())
