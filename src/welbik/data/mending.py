@@ -151,7 +151,19 @@ class Mending:
             some = free if attempt >= _OTHERS or not fields else fields
             some = [name for name in some if name not in told] or some
             first = [rule.at] if rule.at in some and attempt % 3 else some
+            if attempt % 4 == 0:
+                # Others may have left the ones that the rule reads no way out.
+                first = [*first, *(n for n in self._above(names) if n not in first)]
             self._redraw(first, mask, attempt)
+
+    def _above(self, names: list[str]) -> list[str]:
+        """The fields that some are narrowed by."""
+        needs = [self.drawer.plan.needs.get((self.model.name, name), ()) for name in names]
+        found = {event[1] for some in needs for event in some if event[0] == self.model.name}
+        kept = found - _read_by_later(self.model)
+        return [
+            field.name for field in self.model.fields if field.name in kept and not field.unique
+        ]
 
     def _narrowed(self, rule: Rule) -> set[str]:
         """The fields that a rule narrows."""
