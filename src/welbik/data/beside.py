@@ -2,32 +2,50 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ..problems import WelbikError
 from ..schema.model import Field, Model, Reference
+from ..storage.backend import Database
 from ..storage.neutral import encode
 from .columns import Drawn, Mask
+from .drawer import Drawer
 from .making import BATCH, filled, times_of
 from .settling import Values
-
-if TYPE_CHECKING:
-    from .fill import Filling
+from .world import World
 
 _PATIENCE = 20
 """Times as many rows as wanted are tried where stored ones stand in the way."""
 
 
+@dataclass
+class Ground:
+    """What rows are added on.
+
+    `wanted` says how many rows each model is to have, `done` which are complete, `now` when rows are
+    made, in seconds since 1970; `tell` hears of each batch.
+    """
+
+    database: Database
+    drawer: Drawer
+    world: World
+    wanted: Mapping[str, int]
+    done: set[str]
+    now: int
+    tell: Callable[[str, int], None]
+
+
 class Beside:
     """Adds rows to one table, made up to fit those that are there."""
 
-    def __init__(self, filling: Filling, model: Model) -> None:
-        self.filling = filling
-        self.database, self.drawer = filling.database, filling.drawer
-        self.world, self.model = filling.world, model
+    def __init__(self, ground: Ground, model: Model) -> None:
+        self.ground = ground
+        self.database, self.drawer = ground.database, ground.drawer
+        self.world, self.model = ground.world, model
         self.counts = self._counts()
         self.first_id = self.next_id = (
             1 if not model.numbered else self.database.next_id(model.table)
@@ -43,7 +61,7 @@ class Beside:
         self.taken: dict[str, set[object]] = {}
         self._filled = filled(model)
         for member in self._filled:
-            if member.unique and filling.world.stored[model.name]:
+            if member.unique and ground.world.stored[model.name]:
                 stored = self.database.values(model.table, member.column)
                 self.taken[member.name] = set(stored) - {None}
 
@@ -52,7 +70,7 @@ class Beside:
         world, schema = self.world, self.drawer.schema
         found = {name: world.start(name) + world.missing[name] for name in schema.models}
         return {
-            name: self.filling.wanted.get(name, 0) if not world.stored[name] else count
+            name: self.ground.wanted.get(name, 0) if not world.stored[name] else count
             for name, count in found.items()
         }
 
@@ -83,7 +101,7 @@ class Beside:
             self.next_id += count
             missing -= count
             start = self.last = stop
-            self.filling.tell(self.model.name, count)
+            self.ground.tell(self.model.name, count)
         return keys
 
     def _columns(self, start: int, stop: int) -> list[Sequence[object]]:
@@ -102,7 +120,7 @@ class Beside:
             index = index[kept]
             count = len(index)
         if "times" in self.model.keeps:
-            now = self.filling.now
+            now = self.ground.now
             found = times_of(self.drawer, self.model, np.arange(start, stop), drawn, now)
             self.times = [[column[at - start] for at in index.tolist()] for column in found]
         self.given = self.given[count:]
@@ -133,7 +151,7 @@ class Beside:
         if reference.name not in self.keys:
             if world.is_read(target.name):
                 keys = world.table(target.name).keys[world.choice(reference, self.drawer.arrays)]
-            elif target.name in self.filling.done:
+            elif target.name in self.ground.done:
                 keys = world.table(target.name).keys
             else:
                 # Rows that come later, or its own: they will get the next ids.

@@ -4,39 +4,38 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ..schema.model import Model
-from .beside import Beside
+from .beside import Beside, Ground
 from .drawer import Drawer
 from .making import BATCH, filled
-from .memory import Run
-
-if TYPE_CHECKING:
-    from .fill import Filling
+from .memory import Memory, Run
 
 
-def complete(filling: Filling, model: Model) -> int:
+def complete(ground: Ground, memory: Memory, model: Model) -> int:
     """Fills new columns of made-up rows where they are empty yet; returns how many rows got one."""
-    table, memory = model.table, filling.memory
+    table = model.table
     columns = tuple(member.column for member in filled(model))
     count = 0
     for at, run in enumerate(memory.runs.get(table, [])):
+        if not run.size:
+            continue
         new = [member for member in filled(model) if member.column not in run.columns]
         if new and model.numbered:
-            count += _run(filling, model, run, [member.name for member in new])
+            count += _run(ground, model, run, [member.name for member in new])
         memory.runs[table][at] = replace(run, columns=columns)
     return count
 
 
-def _run(filling: Filling, model: Model, run: Run, names: list[str]) -> int:
+def _run(ground: Ground, model: Model, run: Run, names: list[str]) -> int:
     """The rows of one run; as they were drawn when they were made."""
     day = dt.date.fromisoformat(run.day)
-    drawer = Drawer(filling.schema, run.seed, filling.drawer.here.timezone, today=day)
-    drawer.world = filling.world
-    database, given = filling.database, Beside(filling, model)
+    made = ground.drawer
+    drawer = Drawer(made.schema, run.seed, made.here.timezone, today=day)
+    drawer.world = ground.world
+    database, given = ground.database, Beside(ground, model)
     given.drawer = drawer
     given.counts = {**given.counts, **{k: v for k, v in run.counts.items() if k == model.name}}
     numbers = np.setdiff1d(np.arange(run.first, run.last), np.array(run.skipped, dtype=np.int64))

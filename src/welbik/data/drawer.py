@@ -12,9 +12,11 @@ from ..schema.model import Field, Model, Reference, Unique
 from .columns import Counts, Drawn, Only
 from .limits import Limits
 from .mending import Mending
-from .raw import Places, RawDrawer
+from .raw import Cut, Places, RawDrawer
 from .sharing import Picked, Sharing
-from .slices import Slice
+from .slices import Far, Slice
+
+_BLOCK = 50_000
 
 
 class Drawer(RawDrawer):
@@ -27,11 +29,11 @@ class Drawer(RawDrawer):
         index = np.arange(start, stop) if only is None else only
         return Slice(self, model, index, counts, final=True).all()
 
-    def mended(self, rows: Slice) -> dict[str, Drawn]:
+    def mended(self, rows: Cut) -> dict[str, Drawn]:
         model, counts = rows.model, rows.counts
         clashing = self.clashing(model, counts)
         if not clashing:
-            return Mending(rows, ()).mended()
+            return Mending(_own(rows), ()).mended()
         # What must differ together is only known once all rows before are.
         first = self.first(model.name)
         last = max(int(rows.index.max(initial=-1)) + 1, counts.get(model.name, 0))
@@ -41,6 +43,18 @@ class Drawer(RawDrawer):
             self.known[key] = Mending(whole, clashing).mended()
         all_of: dict[str, Drawn] = self.known[key]
         return {name: _part(drawn, rows.index - first) for name, drawn in all_of.items()}
+
+    def meeting(self, model: Model, reference: Reference, counts: Counts, have: int) -> Places:
+        target, rank = self.schema.models[reference.target], self.plan.rank
+        rows = Far(self, target, counts, rank[target.name] < rank[model.name])
+        node, found = self.plan.chosen[model.name, reference.name], []
+        for start in range(0, have, _BLOCK):
+            near, _ = rows.near(np.arange(start, min(have, start + _BLOCK)))
+            held = self.arrays.evaluate(node, near)
+            at = np.flatnonzero(held.values.astype(bool) | held.empty)
+            # Small numbers where they will do: there may be many.
+            found.append((at + start).astype(np.int32 if have < 2**31 else np.int64))
+        return np.concatenate(found)
 
     def must_mend(self, model: Model, counts: Counts) -> bool:
         if model.name not in self.schema.models:
@@ -194,7 +208,7 @@ class Drawer(RawDrawer):
                     return True
         return False
 
-    def forced(self, rows: Slice, member: Field) -> tuple[float, float]:
+    def forced(self, rows: Cut, member: Field) -> tuple[float, float]:
         counts = tuple(sorted(rows.counts.items()))
         key = ("forced", rows.model.name, member.name, counts)
         if key not in self.known:
@@ -205,6 +219,11 @@ class Drawer(RawDrawer):
             self.known[key] = float(absent.mean()), float(free.mean())
         found: tuple[float, float] = self.known[key]
         return found
+
+
+def _own(rows: Cut) -> Slice:
+    assert isinstance(rows, Slice)
+    return rows
 
 
 def _part(drawn: Drawn, part: NDArray[np.int64]) -> Drawn:

@@ -20,7 +20,7 @@ import numpy as np
 from ..schema.model import Many, Model, Schema
 from ..storage.backend import Database
 from ..storage.tables import fingerprint, tables_of
-from .beside import Beside
+from .beside import Beside, Ground
 from .completing import complete
 from .drawer import Drawer
 from .fixed import counts_with_fixed
@@ -148,6 +148,7 @@ class Filling:
         drawer.world = self.world
         self.verifier = Verifier(database, schema, drawer.here.timezone)
         self.done: set[str] = set()
+        self.ground = Ground(database, drawer, self.world, self.wanted, self.done, self.now, tell)
         self._fixed: dict[str, list[object]] = {}
         rank = drawer.plan.rank
         self.together = any(
@@ -237,7 +238,7 @@ class Filling:
             settled = table.settle()
             keys = settled.keys
             if settled.missing:
-                adding = Beside(self, model)
+                adding = Beside(self.ground, model)
                 start = self.world.starts[model.name]
                 added = adding.add(len(settled.missing), start, list(settled.missing.values()))
                 for at, key in zip(settled.missing, added, strict=True):
@@ -255,10 +256,10 @@ class Filling:
         """Gives made-up rows what is new in the declarations."""
         runs = self.memory.runs.get(model.table, ())
         columns = tuple(member.column for member in filled(model))
-        if not any(set(columns) - set(run.columns) for run in runs):
+        if not any(set(columns) - set(run.columns) for run in runs if run.size):
             return
         with self._transaction():
-            count = complete(self, model)
+            count = complete(self.ground, self.memory, model)
             self.memory.save()
         if count:
             self.found.completed[model.name] = count
@@ -283,7 +284,7 @@ class Filling:
         while begin < stop:
             end = min(stop, begin + _AT_ONCE)
             with self.database.resting(), self._transaction(), ExitStack() as stack:
-                if begin == first:
+                if begin == first and not self.together:
                     stack.enter_context(self.database.indexes_last(model.table))
                 for at, columns in batches.of(model, begin, end):
                     self.database.insert(model.table, names, columns)
@@ -306,7 +307,7 @@ class Filling:
         for again in range(_AGAIN + 1):
             with self.database.attempt() as take_back:
                 start = self.world.start(model.name)
-                adding = Beside(self, model)
+                adding = Beside(self.ground, model)
                 adding.add(missing, start)
                 self.world.forget(model.name)
                 known = self.done | {model.name}

@@ -3,21 +3,33 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..rules.tree import Apply, Node, Value, walk
+from ..schema.model import Field
 from .columns import Mask
 from .narrowing import Clause
-from .spreads import Units
-
-if TYPE_CHECKING:
-    from .limits import Limits
+from .raw import Cut
+from .spreads import Spread, Units
 
 _FAR = 2**61
+
+
+class Limits(Protocol):
+    """What is left of a field in some rows; see `limits.Limits`."""
+
+    rows: Cut
+    member: Field
+    spread: Spread | None
+    low: Units | None
+    high: Units | None
+
+    def holds(self, node: Node, units: Units) -> Mask:
+        """Where a rule holds for some values of the field."""
 
 
 def bound_of(limits: Limits, clause: Clause) -> tuple[Units, Mask]:

@@ -6,7 +6,7 @@ from a survey of rows, and the others make up for it.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,11 +19,9 @@ from .columns import Drawn, Mask, as_column
 from .isolating import bound_of
 from .narrowing import Clause, Narrow
 from .places import coordinates, is_place
+from .raw import Cut
 from .spreads import Spread, Units
 from .streams import RowStream, key_of, permuted_each
-
-if TYPE_CHECKING:
-    from .slices import Slice
 
 
 class With:
@@ -56,7 +54,7 @@ class Limits:
     `among` says for each of `values` and row whether it may be had.
     """
 
-    def __init__(self, rows: Slice, name: str) -> None:
+    def __init__(self, rows: Cut, name: str) -> None:
         member = rows.model.by_name[name]
         assert isinstance(member, Field)
         self.rows, self.member = rows, member
@@ -178,7 +176,7 @@ def _all_values(member: Field) -> list[Any]:
     return list(range(bounds.low, bounds.high + 1))
 
 
-def drawn_within(rows: Slice, member: Field, attempt: int) -> Drawn:
+def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
     """A column of a field within what rules leave of it."""
     drawer, model = rows.drawer, rows.model
     narrows = drawer.plan.of.get((model.name, member.name), ())
@@ -238,7 +236,7 @@ def _weights_of(spread: Spread, values: list[int]) -> NDArray[np.float64]:
     return np.array([(found == value).sum() / size for value in values])
 
 
-def _apart(rows: Slice, limits: Limits, anchor: str, spread: Spread) -> NDArray[Any]:
+def _apart(rows: Cut, limits: Limits, anchor: str, spread: Spread) -> NDArray[Any]:
     """Values that differ among the rows of one parent: those of its n parts, each one further.
 
     A value is drawn in a part of its own of the whole, with room left for one step a part; by as
@@ -259,7 +257,7 @@ def _apart(rows: Slice, limits: Limits, anchor: str, spread: Spread) -> NDArray[
     return drawn
 
 
-def _emptied(rows: Slice, limits: Limits, stream: Any, attempt: int) -> Mask | None:
+def _emptied(rows: Cut, limits: Limits, stream: Any, attempt: int) -> Mask | None:
     """Which rows have no value: those that may not, and so many others as make up the share."""
     drawer, member = rows.drawer, limits.member
     always = member.required or member.kind.self_made

@@ -6,6 +6,7 @@ Nothing is read here: rows that lead to others know those by how they are made u
 from __future__ import annotations
 
 import datetime as dt
+import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -185,10 +186,22 @@ _here: dict[str, Maker] = {}
 
 def _begin(making: Making) -> None:
     import signal
+    from threading import Thread
 
+    # A process that is killed lets nobody go: its helpers see to that themselves.
+    Thread(target=_end_with_parent, daemon=True).start()
     # Whoever stops the command stops its first process: that one lets the others go.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     _here["maker"] = Maker(making)
+
+
+def _end_with_parent() -> None:
+    from multiprocessing import parent_process
+
+    parent = parent_process()
+    if parent is not None:
+        parent.join()
+        os._exit(1)
 
 
 def _made(model: str, start: int, stop: int) -> Columns:

@@ -6,8 +6,7 @@ import numpy as np
 
 from ..rules.tree import Aggregate, Apply, Const, plain
 from ..schema.model import Many, Model, Schema
-from .drawer import Drawer
-from .raw import Places
+from .raw import Places, RawDrawer
 from .streams import RowStream, key_of, permuted_each
 
 _MOST = 3
@@ -38,7 +37,7 @@ def range_of(schema: Schema, model: Model, many: Many) -> tuple[int, int]:
 
 
 def pairs_of(
-    drawer: Drawer, model: Model, many: Many, index: Places, have: int
+    drawer: RawDrawer, model: Model, many: Many, index: Places, have: int
 ) -> tuple[Places, Places]:
     """The pairs of some rows: the place of each one's row among `index`, and a position of `have`."""
     none = np.zeros(0, dtype=np.int64)

@@ -6,14 +6,14 @@ import datetime as dt
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..problems import WelbikError
-from ..rules.arrays import Arrays
+from ..rules.arrays import Arrays, Rows
 from ..schema.model import Field, Model, Reference, Schema
 from . import samples
 from .columns import Counts, Drawn, Here, Mask, Only, as_python
@@ -24,13 +24,29 @@ from .spreads import Spread, spread_of
 from .streams import RowStream, key_of, out_of_values
 from .world import World
 
-if TYPE_CHECKING:
-    from .slices import Slice
-
 _EMPTY_REFERENCE = 0.25
 _EPOCH = dt.date(1970, 1, 1)
 Places = NDArray[np.int64]
-_BLOCK = 50_000
+
+
+class Cut(Rows, Protocol):
+    """Some rows of a model by their numbers, while they are drawn; see `slices.Slice`."""
+
+    drawer: RawDrawer
+    model: Model
+    index: Places
+    counts: Counts
+    fixed: Mask
+
+    @property
+    def arrays(self) -> Arrays:
+        """What works rules out over them."""
+
+    def member(self, name: str) -> Drawn:
+        """A column of them."""
+
+    def survey(self) -> Cut:
+        """Rows spread over all of the model's."""
 
 
 class RawDrawer(ABC):
@@ -81,7 +97,7 @@ class RawDrawer(ABC):
         """All columns of a slice by member name, every rule of the model kept."""
 
     @abstractmethod
-    def mended(self, rows: Slice) -> dict[str, Drawn]:
+    def mended(self, rows: Cut) -> dict[str, Drawn]:
         """The columns of rows, drawn again where rules could not be kept by narrowing."""
 
     @abstractmethod
@@ -95,7 +111,7 @@ class RawDrawer(ABC):
         """The place of each row among those of its parent, how many these are, and the parent."""
 
     @abstractmethod
-    def forced(self, rows: Slice, member: Field) -> tuple[float, float]:
+    def forced(self, rows: Cut, member: Field) -> tuple[float, float]:
         """The shares of rows where rules leave a field no value, and where they leave it free."""
 
     @abstractmethod
@@ -286,23 +302,12 @@ class RawDrawer(ABC):
         asked: dict[str, Any] = {"empty": share, "start": first, "unique": reference.unique}
         if read or (model.name, reference.name) not in self.plan.chosen:
             return Sharing(key, rows, have, law, **asked)
-        there = self._meeting(model, reference, counts, have)
+        there = self.meeting(model, reference, counts, have)
         return Picked(Sharing(key, rows, len(there), law, **asked), there)
 
-    def _meeting(self, model: Model, reference: Reference, counts: Counts, have: int) -> Places:
+    @abstractmethod
+    def meeting(self, model: Model, reference: Reference, counts: Counts, have: int) -> Places:
         """The positions of the rows that meet the `where` of a reference."""
-        from .slices import Far
-
-        target = self.schema.models[reference.target]
-        rank = self.plan.rank
-        rows = Far(self, target, counts, rank[target.name] < rank[model.name])
-        node, found = self.plan.chosen[model.name, reference.name], []
-        for start in range(0, have, _BLOCK):
-            near, _ = rows.near(np.arange(start, min(have, start + _BLOCK)))
-            held = self.arrays.evaluate(node, near)
-            at = np.flatnonzero(held.values.astype(bool) | held.empty)
-            found.append((at + start).astype(np.int32 if have < 2**31 else np.int64))
-        return np.concatenate(found)
 
     def tree(self, model: Model, reference: str, counts: Counts) -> Tree | None:
         """The tree that a reference of a model to itself makes, where it is made up."""

@@ -17,7 +17,7 @@ from ..schema.entries import REMOVED
 from ..schema.model import Field, Model, Reference
 from .columns import Counts, Drawn, Mask, as_column, nothing
 from .fixed import put_fixed
-from .limits import Limits, drawn_within
+from .limits import drawn_within
 from .raw import RawDrawer
 from .world import Some
 
@@ -103,10 +103,6 @@ class Slice:
             empty = None if drawn.empty is None else drawn.empty[at]
             found.drawn[name] = Drawn(drawn.values[at], empty)
         return found
-
-    def limits(self, name: str) -> Limits:
-        """What rules leave of a field."""
-        return Limits(self, name)
 
     @property
     def arrays(self) -> Arrays:

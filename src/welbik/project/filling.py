@@ -119,7 +119,7 @@ def export_project(
     making = making_for(settings, schema, day)
     try:
         write_uploads(schema, set(schema.models), folder / "files")
-        return export(making, folder, form, part, known(settings.database)[0].ddl, tell)
+        return export(making, folder, form, part, known(settings.address)[0].ddl, tell)
     except OSError as error:
         raise WelbikError(
             f"rows can't be written to {folder}: {error.strerror or error}",

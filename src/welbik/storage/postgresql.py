@@ -474,8 +474,11 @@ class Postgresql(Server):
         for name, _ in indexes:
             self.run(f"DROP INDEX {quote(name)}")
         yield
+        # No index is made while references are still to be checked.
+        self.run("SET CONSTRAINTS ALL IMMEDIATE")
         for _, statement in indexes:
             self.run(statement)
+        self.run("SET CONSTRAINTS ALL DEFERRED")
 
     def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
         known = self.tables.get(table)
