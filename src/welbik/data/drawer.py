@@ -187,6 +187,9 @@ class Drawer(RawDrawer):
         if not narrows or self.spread(model, member) is None:
             return bool(narrows)
         low, high = self.ends(model, member, counts)
+        if len({clause.upper for narrow in narrows for clause in narrow.clauses}) > 1:
+            # What one leaves the other may take.
+            return True
         for narrow in narrows:
             for clause in narrow.clauses:
                 sides = [plain(side) for side in clause.node.operands]
@@ -195,7 +198,8 @@ class Drawer(RawDrawer):
                     for side in sides
                     if isinstance(side, Value) and (side.path or side.name != member.name)
                 ]
-                if narrow.tried or clause.guards or len(sides) != 2 or len(others) != 1:
+                plainly = len(sides) == 2 and all(isinstance(side, Value) for side in sides)
+                if narrow.tried or clause.guards or not plainly or len(others) != 1:
                     return True
                 other = others[0]
                 if not isinstance(other, Field):

@@ -170,7 +170,7 @@ class Mending:
         return {
             name
             for (model, name), narrows in self.drawer.plan.of.items()
-            if model == self.model.name and any(one.node is rule.node for one in narrows)
+            if model == self.model.name and any(one.node in walk(rule.node) for one in narrows)
         }
 
     def _redraw(self, names: list[str], mask: Mask, attempt: int) -> None:

@@ -125,11 +125,15 @@ class Plan:
         """Whether rules may leave a field nothing that must have something."""
         for member in model.fields:
             event = (model.name, member.name)
-            if not member.required or event in self.trees:
-                continue
-            for narrow in self.of.get(event, ()):
-                if narrow.tried or not all(map(_is_sure, narrow.clauses)):
-                    return True
+            narrows = self.of.get(event, ())
+            if any(narrow.tried for narrow in narrows):
+                return True
+            clauses = [clause for narrow in narrows for clause in narrow.clauses]
+            ends = [clause for clause in clauses if clause.node.word != "empty" or clause.want]
+            must = member.required or len(ends) < len(clauses)
+            sure = member.required and all(map(_is_sure, ends)) or event in self.trees
+            if ends and must and not sure:
+                return True
         return False
 
     def _choices(self, model: Model) -> None:
@@ -153,36 +157,40 @@ class Plan:
         return False
 
     def _narrow(self, model: Model, rule: Rule) -> bool:
-        """Whether a rule is kept by narrowing alone; in part is better than not at all."""
+        """Whether a rule is kept by narrowing alone: each part that `and` joins, by a field of its own."""
         if any(
             isinstance(p, Aggregate) and any(not h.via for h in p.hops) for p in walk(rule.node)
         ):
             # Pairs are made last, when all rows are there: the database has the last word.
             return True
+        parts = list(_flat(rule.node, "and"))
+        return all([self._narrow_part(model, rule.at, part) for part in parts])
+
+    def _narrow_part(self, model: Model, at: str, node: Node) -> bool:
+        """Finds a field that a condition can narrow; in part is better than not at all."""
         partly = False
-        for name in _candidates(model, rule):
+        for name in _candidates(model, at, node):
             member = model.by_name[name]
             assert isinstance(member, Field)
             if member.unique and member.kind.value_type().amount:
                 continue
-            clauses, whole = clauses_of(rule.node, model.name, name)
+            clauses, whole = clauses_of(node, model.name, name)
             tried = bool(_few(member)) and not whole
             whole = whole or tried
             if not clauses and not tried or partly and not whole:
                 continue
             event = (model.name, name)
-            if _in_circles(rule.node, event):
+            if _in_circles(node, event):
                 continue
-            if self._tree(model, name, rule) or self._may(event, reads(rule.node) - {event}):
-                self.of.setdefault(event, []).append(Narrow(rule.node, clauses, tried))
+            if self._tree(model, name, node) or self._may(event, reads(node) - {event}):
+                self.of.setdefault(event, []).append(Narrow(node, clauses, tried))
                 if whole:
                     return True
                 partly = True
         return False
 
-    def _tree(self, model: Model, name: str, rule: Rule) -> bool:
+    def _tree(self, model: Model, name: str, node: Node) -> bool:
         """Whether a rule orders a tree by a field: then generations come one after another."""
-        node = rule.node
         if not isinstance(node, Apply) or node.word not in ("<", "<="):
             return False
         one, other = node.operands
@@ -359,11 +367,11 @@ def _has_order(member: Field) -> bool:
     )
 
 
-def _candidates(model: Model, rule: Rule) -> list[str]:
-    """The fields of the row itself that a rule could narrow, the likeliest first."""
+def _candidates(model: Model, at: str, of: Node) -> list[str]:
+    """The fields of the row itself that a condition could narrow, the likeliest first."""
     names = [
         part.name
-        for part in walk(rule.node)
+        for part in walk(of)
         if isinstance(part, Value) and not part.path and part.model == model.name
     ]
     order = [member.name for member in model.members]
@@ -373,8 +381,8 @@ def _candidates(model: Model, rule: Rule) -> list[str]:
         member = model.stored(name)
         return (
             member.unique,
-            name != rule.at,
             bool(member.required),
+            name != at,
             -order.index(name),
         )
 
