@@ -164,7 +164,8 @@ class Plan:
             # Pairs are made last, when all rows are there: the database has the last word.
             return True
         parts = list(_flat(rule.node, "and"))
-        return all([self._narrow_part(model, rule.at, part) for part in parts])
+        kept = [self._narrow_part(model, rule.at, part) for part in parts]
+        return all(kept)
 
     def _narrow_part(self, model: Model, at: str, node: Node) -> bool:
         """Finds a field that a condition can narrow; in part is better than not at all."""

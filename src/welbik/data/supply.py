@@ -12,11 +12,12 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..kinds.bounds import FromNow
 from ..problems import WelbikError
 from ..rules.text import as_hours
-from ..schema.model import Field, Model, Piece, Schema
+from ..schema.model import Field, Model, Piece, Reference, Schema
 from .columns import Counts, Drawn, Only, as_python
 from .drawer import Drawer
 from .fixed import counts_with_fixed
@@ -30,8 +31,8 @@ _TOGETHER = 2000
 _TRIES = 400
 _EDGE = 200
 """Tries after which a row need not lie at the edge of a rule: some edges can't be had."""
-_BLOCK = 16
-"""So many rows are drawn together: a test that asks for one asks for more, and so do others."""
+_BLOCKS = (16, 64, 256)
+"""So many rows are drawn together: a test that asks for one asks for more; the last one again and again."""
 _FULL = 40
 """Tries after which a row may leave fields empty: some rules are kept in no other way."""
 
@@ -151,13 +152,34 @@ class Supply:
         return told
 
 
+class _Alone(Drawer):
+    """Draws rows that lead to no others yet: their rules are kept as far as they read a row alone."""
+
+    def reference(
+        self,
+        model: Model,
+        reference: Reference,
+        index: NDArray[np.int64],
+        counts: Counts,
+        attempt: int = 0,
+    ) -> Drawn:
+        return Drawn(np.zeros(len(index), dtype=np.int64), np.ones(len(index), dtype=bool))
+
+    def must_mend(self, model: Model, counts: Counts) -> bool:
+        # Part rows are brought within their rules; those of models are told by the factory.
+        return model.name not in self.schema.models and super().must_mend(model, counts)
+
+    def slots(self, model: Model, counts: Counts) -> Mapping[str, str]:
+        return {}
+
+
 class Factory:
     """Values for the fields of one row after another, none left empty that could have one."""
 
     def __init__(self, schema: Schema, seed: int = 1, timezone: str = "UTC") -> None:
         self.schema = schema
-        self.drawer = Drawer(schema, seed, timezone, full=True)
-        self.loose = Drawer(schema, seed, timezone)
+        self.drawer = _Alone(schema, seed, timezone, full=True)
+        self.loose = _Alone(schema, seed, timezone)
         self.rules = Told(schema, timezone)
         self.zone = ZoneInfo(timezone)
         self._next: dict[str, int] = {}
@@ -253,7 +275,7 @@ class Factory:
         # What must differ from row to row keeps the value of the first try.
         first = self._row(model, number, 0, False) if attempt else drawn
         found = {
-            field.attribute: deepcopy((first if field.unique else drawn)[field.name])
+            field.attribute: _copied((first if field.unique else drawn)[field.name])
             for field in model.fields
             if not field.by_database
         }
@@ -265,11 +287,11 @@ class Factory:
 
     def _row(self, model: Model, number: int, attempt: int, empties: bool) -> dict[str, Any]:
         """The values of a row by field; its neighbours are drawn with it, and kept."""
-        start = number - number % _BLOCK
+        start, stop = _block(number)
         asked = (model.name, start, attempt, empties)
         if asked not in self._blocks:
             try:
-                self._blocks[asked] = self._columns(model, start, start + _BLOCK, attempt, empties)
+                self._blocks[asked] = self._columns(model, start, stop, attempt, empties)
             except WelbikError:
                 # Fewer can differ from each other than are drawn together.
                 alone = self._columns(model, number, number + 1, attempt, empties)
@@ -279,8 +301,25 @@ class Factory:
     def _columns(
         self, model: Model, start: int, stop: int, attempt: int, empties: bool
     ) -> dict[str, list[Any]]:
-        drawn = (self.loose if empties else self.drawer).draw_fields(model, start, stop, attempt)
-        return {field.name: as_python(field.kind, drawn[field.name]) for field in model.fields}
+        drawer = self.loose if empties else self.drawer
+        rows = Slice(drawer, model, np.arange(start, stop), {}, final=False)
+        rows.attempt = attempt
+        return {f.name: as_python(f.kind, rows.member(f.name)) for f in model.fields}
+
+
+def _block(number: int) -> tuple[int, int]:
+    """The numbers of the rows that are drawn together with one: the first, and after the last."""
+    start = 0
+    for size in _BLOCKS:
+        if number < start + size:
+            return start, start + size
+        start += size
+    start += (number - start) // size * size
+    return start, start + size
+
+
+def _copied(value: Any) -> Any:
+    return deepcopy(value) if isinstance(value, list | dict) else value
 
 
 def _ended(field: Field, value: Any, zone: tzinfo) -> Any:
