@@ -35,13 +35,15 @@ FACTORIES = frozenset(
             "broken",
             "find",
             "worked_out",
+            "alone",
+            "address",
         ),
     }
 )
 """What the maker of rows for tests has of its own."""
 
 BEFORE_FACTORIES, AFTER_FACTORIES = (
-    ("new_", "type_", "typed_"),
+    ("new_", "type_", "typed_", "broken_", "edge_"),
     ("_like", "_beside", "_at"),
 )
 """What it puts before and after the name of a model, for other ways to make its rows."""

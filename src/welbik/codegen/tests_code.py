@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from typing import Any
 
+from ..blueprint import taken
 from ..kinds.base import Case
 from ..kinds.literals import quote
 from ..rules.tree import Aggregate, Node, Value, walk
+from ..schema import names as naming
 from ..schema.contradictions import can_break
-from ..schema.model import Field, Many, Model, Reference, Schema
+from ..schema.model import Collection, Field, Many, Model, Reference, Schema
 from .apart import declared
 from .page_code import has_uploads, heading, is_chosen
 from .promise_code import promises_context, told_in_docstring
@@ -63,7 +66,31 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
     parents += [
         f'"{r.attribute}": self.find({r.target}, given.get("{r.key_attribute}"))' for r in optional
     ]
+    several = [
+        {
+            "name": one.attribute,
+            "factory": schema.models[one.child].factory,
+            "column": _reference(schema, one).key_attribute,
+        }
+        for one in model.collections
+    ]
+    names = [str(one["name"]) for one in several]
     return {
+        "several": several,
+        "several_names": f"({', '.join(map(quote, names))},)",
+        "several_told": " or ".join(f"`{name}`" for name in names),
+        "key": model.key or "id",
+        "plural": _plural(schema, model),
+        "broken": [
+            {
+                "name": quote(rule.name),
+                "at": quote(rule.at if any(m.name == rule.at for m in model.entered) else ""),
+                "says": quote(rule.say),
+                "text": quote(rule.text),
+            }
+            for rule in model.rules
+            if rule.name in {one["name"] for one in _rules(schema, model)}
+        ],
         "name": model.factory,
         "model": model.name,
         "declared": declared(model.name),
@@ -94,6 +121,21 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
             for r in optional
         ],
     }
+
+
+def _reference(schema: Schema, one: Collection) -> Reference:
+    found = schema.models[one.child].by_name[one.via]
+    assert isinstance(found, Reference)
+    return found
+
+
+def _plural(schema: Schema, model: Model) -> str:
+    """What makes several rows; empty where another maker has that name."""
+    name = naming.module(naming.slug(model.plural).replace("-", "_"), taken.FACTORIES)
+    others = [m.factory for m in schema]
+    others += [_plural(schema, m) for m in itertools.takewhile(lambda m: m is not model, schema)]
+    mistaken = name.startswith(taken.BEFORE_FACTORIES) or name.endswith(taken.AFTER_FACTORIES)
+    return "" if name in others or mistaken or not name.isidentifier() else name
 
 
 def _left_empty(schema: Schema, reference: Reference) -> list[str]:

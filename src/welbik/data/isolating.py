@@ -39,6 +39,8 @@ def bound_of(limits: Limits, clause: Clause) -> tuple[Units, Mask]:
     inside = _holds(smaller, name)
     side, other = (smaller, larger) if inside else (larger, smaller)
     given = rows.arrays.evaluate(other, rows)
+    if given.empty.all():
+        return np.zeros(rows.size, dtype=np.int64), ~given.empty
     strict = clause.node.word == "<"
     try:
         units = _solved(limits, side, given.values, upper=inside, strict=strict)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from copy import deepcopy
 from datetime import date, datetime, timedelta, tzinfo
 from decimal import Decimal
@@ -15,8 +17,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kinds.bounds import FromNow
-from ..problems import WelbikError
+from ..problems import WelbikError, did_you_mean
 from ..rules.text import as_hours
+from ..rules.tree import Aggregate, Apply, Value, plain
 from ..schema.model import Field, Model, Piece, Reference, Schema
 from .columns import Counts, Drawn, Only, as_python
 from .drawer import Drawer
@@ -206,7 +209,7 @@ class Factory:
         number = self._next.get(model, 0)
         self._next[model] = number + 1
         resolved = self.schema.models[model]
-        known, around = dict(given or {}), dict(parents or {})
+        known, around = self._given(resolved, given or {}), dict(parents or {})
         wanted = [breaking] if breaking else []
         for attempt in range(_TRIES):
             values = {**self._drawn(resolved, number, attempt, bool(breaking)), **known}
@@ -220,6 +223,75 @@ class Factory:
                 return values
         what = f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"
         raise LookupError(f"no {model} could be made up that {what}: widen the fields it reads")
+
+    def _given(self, model: Model, given: Mapping[str, Any]) -> dict[str, Any]:
+        """What a test gives; raises TypeError and ValueError for what no row can have."""
+        found: dict[str, Any] = {}
+        references = {r.attribute: r.key_attribute for r in model.references}
+        fields = {field.attribute: field for field in model.fields}
+        known = {*fields, *references, *references.values(), *(m.attribute for m in model.many)}
+        for name, value in given.items():
+            if name not in known:
+                meant = did_you_mean(name, sorted(known))
+                raise TypeError(f"{model.name} has no {name!r}" + (f": {meant}" if meant else ""))
+            if name in references and value is not None:
+                target = self.schema.models[model.stored(_named(model, name)).target]  # type: ignore[union-attr]
+                found[references[name]] = getattr(value, target.key or "id")
+                continue
+            field = fields.get(name)
+            if field is not None and value is not None:
+                self._may_have(model, field, value)
+            found[name] = value
+        return found
+
+    def _may_have(self, model: Model, field: Field, value: Any) -> None:
+        """Raises ValueError where a value is not as a field is declared."""
+        bounds, kind = getattr(field.kind, "bounds", None), field.kind
+        wrong = kind.labels() and value not in kind.labels()
+        if bounds is not None:
+            for end, sign in ((bounds.low, -1), (bounds.high, 1)):
+                with suppress(TypeError):
+                    wrong = wrong or end is not None and _beyond(value, end, sign, self.zone)
+        if kind.textual and isinstance(value, str):
+            longest = getattr(kind, "longest", None) or len(value)
+            wrong = wrong or not getattr(kind, "shortest", 0) <= len(value) <= longest
+            if field.pattern is not None:
+                wrong = wrong or not re.fullmatch(field.pattern.text, value)
+        if wrong:
+            told = kind.describe()
+            told += f", matches {field.pattern.text}" if field.pattern is not None else ""
+            raise ValueError(f"{model.name}.{field.name} is {told}, and {value!r} was given")
+
+    def room(
+        self, model: str, given: Mapping[str, Any], several: Mapping[str, Any]
+    ) -> dict[str, Any]:
+        """What is given, with room for so many rows of its collections where rules count them."""
+        found, resolved = dict(given), self.schema.models[model]
+        for name, wanted in several.items():
+            if not isinstance(wanted, int | Sequence) or isinstance(wanted, str):
+                raise ValueError(f"{model}.{name} takes a number, or a list of what each has")
+            count = wanted if isinstance(wanted, int) else len(wanted)
+            for field, least in counted(resolved, name, count):
+                found.setdefault(field.attribute, least)
+        return found
+
+    def wrong(self, model: str) -> list[tuple[str, str, str]]:
+        """Each way that one field of a row can be typed wrongly: field, text, and what is wrong."""
+        fields = self.schema.models[model].fields
+        needed = [(f.name, "", "left empty") for f in fields if f.required and not f.kind.self_made]
+        return needed + [one[:3] for one in self._cases(model) if not one[3]]
+
+    def inside(self, model: str) -> list[tuple[str, str, str]]:
+        """Each way that one field can be typed only just as it may be."""
+        return [one[:3] for one in self._cases(model) if one[3]]
+
+    def _cases(self, model: str) -> list[tuple[str, str, str, bool]]:
+        return [
+            (field.name, str(self.rules.worked_out(case.typed)), case.why, case.accepted)
+            for field in self.schema.models[model].fields
+            if not field.internal and not field.kind.upload
+            for case in field.kind.cases(field)
+        ]
 
     def _bent(
         self,
@@ -305,6 +377,23 @@ class Factory:
         rows = Slice(drawer, model, np.arange(start, stop), {}, final=False)
         rows.attempt = attempt
         return {f.name: as_python(f.kind, rows.member(f.name)) for f in model.fields}
+
+
+def _named(model: Model, attribute: str) -> str:
+    return next(r.name for r in model.references if r.attribute == attribute)
+
+
+def counted(model: Model, collection: str, count: int) -> Iterator[tuple[Field, int]]:
+    """The fields that a rule keeps at a count of rows or above, and the least that each may be."""
+    for rule in model.rules:
+        node = rule.node
+        if not isinstance(node, Apply) or node.word not in ("<", "<="):
+            continue
+        less, more = (plain(part) for part in node.operands)
+        hops = less.hops if isinstance(less, Aggregate) and less.function == "count" else ()
+        field = model.by_name.get(more.name) if isinstance(more, Value) and not more.path else None
+        if [hop.name for hop in hops] == [collection] and isinstance(field, Field):
+            yield field, count + int(node.word == "<")
 
 
 def _block(number: int) -> tuple[int, int]:
