@@ -11,6 +11,7 @@ from servers import WORDS, opened
 
 from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
+from welbik.data.memory import MADE, UNDER_WAY
 from welbik.migrations.difference import difference
 from welbik.migrations.plan import statements
 from welbik.problems import WelbikError
@@ -18,7 +19,17 @@ from welbik.schema.model import Model, Schema
 from welbik.storage.backend import BOOKS, FIXED, LOOKS, Database
 from welbik.storage.tables import tables_of
 
-_OURS = {BOOKS, FIXED, LOOKS, "welbik_progress", "sqlite_sequence", "sqlite_stat1", "sqlite_stat4"}
+_OURS = {
+    BOOKS,
+    FIXED,
+    LOOKS,
+    MADE,
+    UNDER_WAY,
+    "welbik_progress",
+    "sqlite_sequence",
+    "sqlite_stat1",
+    "sqlite_stat4",
+}
 NOW = dt.datetime(2026, 4, 1, 12, tzinfo=dt.UTC)
 
 

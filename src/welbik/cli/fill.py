@@ -159,9 +159,8 @@ def _fill(
                 settings, schema, tell_rows, add=add, replace_made=replace_made, day=day
             )
         except KeyboardInterrupt:
-            raise WelbikError(
-                "stopped: what is stored stays", "go on with it: the same command again"
-            ) from None
+            click.echo("\nWhat is stored stays: the same command goes on with it.", err=True)
+            raise
     tell(done, more=bool(add))
 
 

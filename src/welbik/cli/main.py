@@ -27,6 +27,7 @@ COMMANDS = {
     "sample": "Show made-up rows of a model; no database is needed.",
     "fill": "Fill the database up to the declared counts.",
     "peek": "Show stored rows of a model, related rows by their names.",
+    "report": "See what is stored beside what is declared.",
     "status": "See what is out of step, and what to run.",
     "sync": "Do all that 'status' names, in its order.",
     "serve": "Serve the application on this machine.",

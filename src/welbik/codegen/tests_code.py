@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import re
 from typing import Any
 
@@ -31,10 +30,12 @@ def supply_context(schema: Schema, package: str) -> dict[str, Any]:
         )
         imports.append(from_import(f"{package}.{model.folder}.model", [model.name]))
     imports.sort(key=lambda line: line.split()[1])
-    return {"imports": imports, "factories": [_factory(schema, model) for model in schema]}
+    plurals = _plurals(schema)
+    factories = [_factory(schema, model, plurals[model.name]) for model in schema]
+    return {"imports": imports, "factories": factories}
 
 
-def _factory(schema: Schema, model: Model) -> dict[str, Any]:
+def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
     needs = [
         {
             "column": r.key_attribute,
@@ -77,10 +78,11 @@ def _factory(schema: Schema, model: Model) -> dict[str, Any]:
     names = [str(one["name"]) for one in several]
     return {
         "several": several,
+        "refers": bool(model.references),
         "several_names": f"({', '.join(map(quote, names))},)",
         "several_told": " or ".join(f"`{name}`" for name in names),
         "key": model.key or "id",
-        "plural": _plural(schema, model),
+        "plural": plural,
         "broken": [
             {
                 "name": quote(rule.name),
@@ -129,13 +131,15 @@ def _reference(schema: Schema, one: Collection) -> Reference:
     return found
 
 
-def _plural(schema: Schema, model: Model) -> str:
-    """What makes several rows; empty where another maker has that name."""
-    name = naming.module(naming.slug(model.plural).replace("-", "_"), taken.FACTORIES)
-    others = [m.factory for m in schema]
-    others += [_plural(schema, m) for m in itertools.takewhile(lambda m: m is not model, schema)]
-    mistaken = name.startswith(taken.BEFORE_FACTORIES) or name.endswith(taken.AFTER_FACTORIES)
-    return "" if name in others or mistaken or not name.isidentifier() else name
+def _plurals(schema: Schema) -> dict[str, str]:
+    """What makes several rows of each model; empty where another maker has that name."""
+    known, found = {model.factory for model in schema}, {}
+    for model in schema:
+        name = naming.module(naming.slug(model.plural).replace("-", "_"), taken.FACTORIES)
+        wrong = name.startswith(taken.BEFORE_FACTORIES) or name.endswith(taken.AFTER_FACTORIES)
+        found[model.name] = "" if name in known or wrong or not name.isidentifier() else name
+        known.add(name)
+    return found
 
 
 def _left_empty(schema: Schema, reference: Reference) -> list[str]:

@@ -186,7 +186,7 @@ class Factory:
         self.rules = Told(schema, timezone)
         self.zone = ZoneInfo(timezone)
         self._next: dict[str, int] = {}
-        self._blocks: dict[tuple[str, int, int, bool], dict[str, list[Any]]] = {}
+        self._blocks: dict[tuple[str, int, int, bool, bool], dict[str, list[Any]]] = {}
 
     def restart(self) -> None:
         """Begins again with the first row of every model."""
@@ -209,7 +209,7 @@ class Factory:
         number = self._next.get(model, 0)
         self._next[model] = number + 1
         resolved = self.schema.models[model]
-        known, around = self._given(resolved, given or {}), dict(parents or {})
+        known, around = self.given(model, given or {}), dict(parents or {})
         wanted = [breaking] if breaking else []
         for attempt in range(_TRIES):
             values = {**self._drawn(resolved, number, attempt, bool(breaking)), **known}
@@ -224,8 +224,12 @@ class Factory:
         what = f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"
         raise LookupError(f"no {model} could be made up that {what}: widen the fields it reads")
 
-    def _given(self, model: Model, given: Mapping[str, Any]) -> dict[str, Any]:
-        """What a test gives; raises TypeError and ValueError for what no row can have."""
+    def given(self, of: str, given: Mapping[str, Any]) -> dict[str, Any]:
+        """What a test gives, related rows by their keys.
+
+        Raises TypeError and ValueError for what no row can have.
+        """
+        model = self.schema.models[of]
         found: dict[str, Any] = {}
         references = {r.attribute: r.key_attribute for r in model.references}
         fields = {field.attribute: field for field in model.fields}
@@ -343,9 +347,9 @@ class Factory:
     def _drawn(self, model: Model, number: int, attempt: int, loose: bool) -> dict[str, Any]:
         """One try; where a rule is to be broken, or none can be kept, fields may stay empty."""
         empties = attempt % 2 == 1 if loose else attempt >= _FULL
-        drawn = self._row(model, number, attempt, empties)
+        drawn = self._row(model, number, attempt, empties, loose)
         # What must differ from row to row keeps the value of the first try.
-        first = self._row(model, number, 0, False) if attempt else drawn
+        first = self._row(model, number, 0, False, loose) if attempt else drawn
         found = {
             field.attribute: _copied((first if field.unique else drawn)[field.name])
             for field in model.fields
@@ -357,23 +361,29 @@ class Factory:
                 found[field.attribute] = Upload(**held)
         return found
 
-    def _row(self, model: Model, number: int, attempt: int, empties: bool) -> dict[str, Any]:
+    def _row(
+        self, model: Model, number: int, attempt: int, empties: bool, loose: bool
+    ) -> dict[str, Any]:
         """The values of a row by field; its neighbours are drawn with it, and kept."""
         start, stop = _block(number)
-        asked = (model.name, start, attempt, empties)
+        asked = (model.name, start, attempt, empties, loose)
         if asked not in self._blocks:
             try:
-                self._blocks[asked] = self._columns(model, start, stop, attempt, empties)
+                self._blocks[asked] = self._columns(model, start, stop, attempt, empties, loose)
             except WelbikError:
                 # Fewer can differ from each other than are drawn together.
-                alone = self._columns(model, number, number + 1, attempt, empties)
+                alone = self._columns(model, number, number + 1, attempt, empties, loose)
                 return {name: column[0] for name, column in alone.items()}
         return {name: column[number - start] for name, column in self._blocks[asked].items()}
 
     def _columns(
-        self, model: Model, start: int, stop: int, attempt: int, empties: bool
+        self, model: Model, start: int, stop: int, attempt: int, empties: bool, loose: bool
     ) -> dict[str, list[Any]]:
         drawer = self.loose if empties else self.drawer
+        if loose:
+            # What is to break a rule is not drawn within it.
+            raw = drawer.draw_fields(model, start, stop, attempt)
+            return {f.name: as_python(f.kind, raw[f.name]) for f in model.fields}
         rows = Slice(drawer, model, np.arange(start, stop), {}, final=False)
         rows.attempt = attempt
         return {f.name: as_python(f.kind, rows.member(f.name)) for f in model.fields}
