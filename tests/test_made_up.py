@@ -70,7 +70,6 @@ def shop(
     with servers.database(request.param, tmp_path) as address:
         monkeypatch.setenv("DATABASE_URL", address)
         project = make(SHOP)
-        project.run("build")
         project.run("migrate")
         yield project
 
@@ -253,8 +252,7 @@ def test_what_is_new_comes_to_made_up_rows_and_never_to_people_s(shop: Project) 
         "    joined  date",
         "    shop    -> Shop, sample 20% empty\n    shift   one of early | late, sample 10% empty\n    joined  date",
     )
-    for command in (["build"], ["migrate"]):
-        shop.run(*command)
+    shop.run("migrate")
     told = shop.run("fill").stdout
     assert "made-up rows of Clerk got what is new" in told, told
     rows = run_sql(shop, "SELECT email, shop_id, shift FROM clerk")

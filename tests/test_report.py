@@ -48,7 +48,7 @@ def shop(
     with servers.database(request.param, tmp_path) as address:
         monkeypatch.setenv("DATABASE_URL", address)
         project = make(SHOP)
-        for command in ("build", "migrate", "fill"):
+        for command in ("migrate", "fill"):
             project.run(command)
         yield project
 
@@ -151,7 +151,6 @@ def test_the_page_stands_alone_and_shows_nobody_s_texts(shop: Project) -> None:
 def test_nothing_stored_and_wrong_words_are_told(make: Callable[[str], Project]) -> None:
     project = make(SHOP)
     assert "welbik migrate" in project.run("report", code=1).stderr
-    project.run("build")
     project.run("migrate")
     assert "0 rows, 300 are declared" in project.run("report").stdout
     assert "No rows" in project.read("report.html")

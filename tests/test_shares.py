@@ -5,11 +5,13 @@ from __future__ import annotations
 import datetime as dt
 import math
 from collections import Counter
+from collections.abc import Callable
 from itertools import combinations
 from typing import Any
 
 import numpy as np
 import pytest
+from conftest import Project
 from declared import understand
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
@@ -377,3 +379,13 @@ def test_groups_differ_by_construction(seed: int) -> None:
         groups = list(zip(*(rows[name] for name in names), strict=True))
         assert len(set(groups)) == len(groups), names
     assert drawer.slots(schema.models["Booking"], counts)
+
+
+def test_rules_that_only_trying_keeps_are_told(make: Callable[[str], Project]) -> None:
+    declared = (
+        "model A\n    n integer 1..900, required\n    m integer 1..900, required\n"
+        "    rule {}\nseed\n    300 A\n"
+    )
+    told = make(declared.format("n * m < 900")).run("check").stdout
+    assert "remark:" in told and "'n * m < 900'" in told and "n " in told and " to " in told
+    assert "remark" not in make(declared.format("n + m < 1500")).run("check").stdout

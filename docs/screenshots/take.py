@@ -43,7 +43,6 @@ def pages(address: str) -> None:
         _problems(page)
         _conflict(page, f"{hive}/edit")
         _across(page, f"{hive}/edit")
-        _together(page)
         phone = browser.new_page(base_url=address, viewport={"width": 360, "height": 740})
         phone.emulate_media(color_scheme="dark")
         phone.goto("/inspections?temper=nervous")
@@ -51,16 +50,20 @@ def pages(address: str) -> None:
         browser.close()
 
 
-def _together(page: Page) -> None:
-    page.goto("/hives?frames=8..12")
-    page.get_by_label("that match").check()
-    page.get_by_role("button", name="Set a field").click()
-    page.get_by_label("Set one field").select_option("frames")
-    page.get_by_role("button", name="Go on").click()
-    page.get_by_label("Frames").fill("6")
-    page.get_by_role("button", name="See what happens").click()
-    page.get_by_text("so nothing is stored").scroll_into_view_if_needed()
-    page.screenshot(path=HERE / "together.png")
+def reported(folder: Path) -> None:
+    """What is stored beside what is declared: the page, and the picture."""
+    for output in ("report.html", "overview.png"):
+        report = [BIN / "welbik", "report", "--output", output]
+        subprocess.run(report, cwd=folder, check=True, capture_output=True)
+    shutil.copy(folder / "overview.png", HERE / "overview.png")
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path=shutil.which("chromium"), args=["--no-sandbox"]
+        )
+        page = browser.new_page(viewport=SIZE)
+        page.goto(f"file://{folder / 'report.html'}#Hive")
+        page.screenshot(path=HERE / "report.png")
+        browser.close()
 
 
 SHOP = HERE.parent.parent / "tests/schemas/sqlite.sql"
@@ -171,7 +174,6 @@ def commands(folder: Path) -> None:
     some = '--where "frames > 12 and closed is empty"'
     terminal("peek", folder, f"welbik peek Hive --rows 12 {some} {asked}")
     _merges(folder)
-    terminal("show", folder, "welbik show Hive")
     picture = ["diagram", "--output", str(HERE / "diagram.png")]
     subprocess.run([BIN / "welbik", *picture], cwd=folder, check=True)
     declared = folder / "models" / "hives.welbik"
@@ -245,6 +247,7 @@ def main() -> None:
         terminal("demo", Path(temporary), "welbik demo --once")
         with _served(folder) as address:
             pages(address)
+        reported(folder)
         adopted(Path(temporary) / "adopted")
         commands(folder)
 

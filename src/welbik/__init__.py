@@ -1,3 +1,3 @@
 """Welbik: one declaration, and every artefact agrees with it."""
 
-__version__ = "0.6.0"
+__version__ = "0.7.0"

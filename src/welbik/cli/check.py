@@ -92,6 +92,26 @@ def _remark(settings: Settings, schema: Schema, fix: bool) -> None:
         click.echo(f"{place} {said}" + ("" if fix else f"\n        {one.remedy}"))
     if fix:
         take_out(settings.root, found)
+    _seldom(settings, schema)
+
+
+def _seldom(settings: Settings, schema: Schema) -> None:
+    """Rules that made-up rows keep by being drawn again and again."""
+    from ..data.narrowing import Plan
+    from ..language.diagnostics import where
+
+    if not any(Plan(schema).loose.values()):
+        return
+    from ..data.acceptance import seldom_kept
+
+    for one in seldom_kept(schema, settings.seed, settings.timezone):
+        place = paint("place", where(one.rule.span) + ":")
+        share = f"{100 * one.share:.1f}%" if one.share else "none"
+        click.echo(
+            f"{place} remark: {share} of the rows that are made up keep {one.rule.text!r} at first; the "
+            f"others are drawn again\n        in their way: {one.standing or 'what it reads'}; narrow that, "
+            "or say more of it with 'sample'"
+        )
 
 
 def _rows(settings: Settings, form: str) -> bool:

@@ -48,6 +48,12 @@ if TYPE_CHECKING:
 @click.option("--part", default="", metavar="N/ALL", help="A share of every table, such as 3/16.")
 @click.option("--wait", is_flag=True, help="With --part: wait for rows that others store.")
 @click.option(
+    "--cluster",
+    default="",
+    metavar="ADDRESS",
+    help="Let the workers of a Dask scheduler make the rows; 'local' starts some here.",
+)
+@click.option(
     "--day",
     type=click.DateTime(["%Y-%m-%d"]),
     metavar="DATE",
@@ -80,7 +86,15 @@ def command(settings: Settings, **asked: Any) -> None:
         )
     if asked["wait"] and (not asked["part"] or asked["folder"]):
         raise WelbikError("--wait goes with --part into a database", "say which part", status=2)
-    if asked["folder"]:
+    if asked["cluster"]:
+        if asked["part"] or asked["add"] or asked["replace"]:
+            raise WelbikError(
+                "--cluster makes all rows, and shares them out itself",
+                "leave the others out",
+                status=2,
+            )
+        _cluster(settings, schema, asked, day)
+    elif asked["folder"]:
         _export(settings, schema, asked["folder"], asked["form"], asked["part"], day)
     elif asked["part"]:
         _part(settings, schema, asked["part"], asked["wait"], day)
@@ -176,6 +190,19 @@ def _export(
         made = export_project(settings, schema, folder, form, share, tell_rows, day)
     _table(made)
     click.echo(f"{count(sum(made.values()), 'row')} written to {paint('good', str(folder))}.")
+
+
+def _cluster(
+    settings: Settings, schema: Schema, asked: Mapping[str, Any], day: dt.date | None
+) -> None:
+    from ..project.cluster import fill_cluster
+
+    given = {"folder": asked["folder"], "form": asked["form"], "day": day}
+    with _progress(sum(schema.seed.values())) as tell_rows:
+        made = fill_cluster(settings, schema, asked["cluster"], tell_rows, **given)
+    _table(made)
+    where = f"written to {asked['folder']}" if asked["folder"] else "added"
+    click.echo(f"{count(sum(made.values()), 'row')} {where}.")
 
 
 def _part(settings: Settings, schema: Schema, part: str, wait: bool, day: dt.date | None) -> None:

@@ -12,6 +12,7 @@ from typing import IO, Any
 
 from ..problems import WelbikError
 from ..rules.sql import quote
+from ..schema.model import Many, Model
 from ..storage.ddl import Ddl
 from .making import BATCH, Making
 from .parts import Part, Tables
@@ -34,24 +35,37 @@ def export(
     """
     tables = Tables(making)
     folder.mkdir(parents=True, exist_ok=True)
-    found = {}
-    for number, of in enumerate(tables.each(), 1):
-        first, last = part.range(tables.rows(of))
-        # Files of SQL are run in the order of their names.
-        begin = f"{number:02}-" if form == "sql" else ""
-        end = "" if part.whole else f"-{part.number:0{len(str(part.of))}}-of-{part.of}"
-        path = folder / f"{begin}{of.table}{end}.{form}"
-        writer = _WRITERS[form](path, of.table, tables.columns(of), tables.types(of), ddl)
-        rows = 0
-        with writer:
-            for start in range(first, last, BATCH):
-                stop = min(last, start + BATCH)
-                columns = tables.batch(of, start, stop)
-                rows += len(columns[0]) if columns else stop - start
-                writer.write(columns)
-                tell(of.table, stop - start)
-        found[of.table] = rows
-    return found
+    return {
+        of.table: export_table(tables, of, number, folder, form, part, ddl, tell)
+        for number, of in enumerate(tables.each(), 1)
+    }
+
+
+def export_table(
+    tables: Tables,
+    of: Model | Many,
+    number: int,
+    folder: Path,
+    form: str,
+    part: Part,
+    ddl: Ddl,
+    tell: Callable[[str, int], None],
+) -> int:
+    """Writes a part of one table, the `number`-th; returns how many rows it has."""
+    first, last = part.range(tables.rows(of))
+    # Files of SQL are run in the order of their names.
+    begin = f"{number:02}-" if form == "sql" else ""
+    end = "" if part.whole else f"-{part.number:0{len(str(part.of))}}-of-{part.of}"
+    path = folder / f"{begin}{of.table}{end}.{form}"
+    rows = 0
+    with _WRITERS[form](path, of.table, tables.columns(of), tables.types(of), ddl) as writer:
+        for start in range(first, last, BATCH):
+            stop = min(last, start + BATCH)
+            columns = tables.batch(of, start, stop)
+            rows += len(columns[0]) if columns else stop - start
+            writer.write(columns)
+            tell(of.table, stop - start)
+    return rows
 
 
 class _Writer(ABC):
