@@ -219,7 +219,7 @@ def test_two_fields_of_one_label_both_have_a_history(app: Application) -> None:
 
 def test_a_key_that_changes_is_followed_by_all_who_refer_to_it(app: Application) -> None:
     code = ask(app, "SELECT yard_id FROM hive LIMIT 1")
-    change(app, "INSERT INTO label_yards (label_id, yard_id) VALUES (1, ?)", code)
+    change(app, "INSERT OR IGNORE INTO label_yards (label_id, yard_id) VALUES (1, ?)", code)
     hives = ask(app, f"SELECT count(*) FROM hive WHERE yard_id = '{code}'")
     sent = browsed(app.client.get(f"/yards/{code}/edit").text)
     assert app.post(f"/yards/{code}/edit", {**sent, "name": "Known before"}).status_code == 303

@@ -125,24 +125,14 @@ if __name__ == "__main__":
 
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT])
 def test_a_fill_that_was_stopped_goes_on_and_ends_in_the_same_rows(
-    shop: Project, how: signal.Signals
+    shop: Project, how: signal.Signals, tmp_path: Path
 ) -> None:
-    shop.run("fill")
-    whole = rows_of(shop)
-    with connect(os.environ["DATABASE_URL"], shop.root) as database:
-        tables = [t for t in whole if t != "tag"]
-        for table in ["item_tags", "item", "shop", "clerk", "tag", "welbik_made", "welbik_fixed"]:
-            if table == "clerk":
-                database.run("UPDATE clerk SET boss_id = NULL")
-            database.run(f"DELETE FROM {quote(table)}")
-        if database.word == "sqlite":
-            database.run("DELETE FROM sqlite_sequence")
-        for table in ("item", "shop", "clerk", "tag") if database.word != "sqlite" else ():
-            number = {
-                "postgresql": f"ALTER TABLE {table} ALTER COLUMN id RESTART WITH 1",
-                "mariadb": f"ALTER TABLE {table} AUTO_INCREMENT = 1",
-            }
-            database.run(number[database.word])
+    word = os.environ["DATABASE_URL"].partition(":")[0]
+    (tmp_path / "other").mkdir()
+    with servers.database(word, tmp_path / "other") as address:
+        shop.run("migrate", DATABASE_URL=address)
+        shop.run("fill", DATABASE_URL=address)
+        whole = rows_of(shop, address)
     shop.write("stopped.py", STOPPED)
     went = 0
     for batches in (1, 3, 2, 4, 3, 100):
@@ -162,7 +152,7 @@ def test_a_fill_that_was_stopped_goes_on_and_ends_in_the_same_rows(
             break
     assert went >= 3
     assert "Nothing to add" in shop.run("fill").stdout
-    assert rows_of(shop) == whole and tables
+    assert rows_of(shop) == whole
 
 
 def test_parts_are_the_whole_row_for_row(shop: Project, tmp_path: Path) -> None:
@@ -314,3 +304,67 @@ def test_samples_are_any_rows_as_they_would_be_stored(make: Callable[[str], Proj
         ["--where", "price >"],
     ):
         assert project.run("sample", "Item", *wrong, code=2).stderr.startswith("welbik: ")
+
+
+KILLED = """\
+import os, signal, sys
+from pathlib import Path
+from distributed import Client, LocalCluster
+from welbik.project import cluster
+from welbik.project.declarations import schema_of
+from welbik.project.settings import read_settings
+
+def main():
+    cluster._SHARE = 40
+    settings = read_settings(Path("."))
+    with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50) as local:
+        with Client(local) as client:
+            workers = list(client.run(os.getpid).values())
+        told = []
+        def tell(table, rows):
+            told.append(rows)
+            if len(told) == 3:
+                os.kill(workers[0], signal.SIGKILL)
+        folder = Path(sys.argv[1]) if sys.argv[1:] else None
+        made = cluster.fill_cluster(
+            settings, schema_of(settings.root), local.scheduler_address, tell, folder=folder
+        )
+        print(sum(made.values()), len(told))
+
+if __name__ == "__main__":
+    main()
+"""
+
+
+def test_workers_make_the_rows_and_one_may_die(shop: Project, tmp_path: Path) -> None:
+    """Into a server each worker stores its shares, beside a file it writes them."""
+    word = os.environ["DATABASE_URL"].partition(":")[0]
+    shop.write("killed.py", KILLED)
+    given = ["shares"] if word == "sqlite" else []
+    done = subprocess.run(
+        [sys.executable, "killed.py", *given],
+        cwd=shop.root,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 0, done.stderr
+    shop.run("fill", "--to", "whole")
+    if word == "sqlite":
+        assert "takes rows of one process" in shop.run("fill", "--cluster", "local", code=2).stderr
+        lines: list[str] = []
+        for path in sorted((shop.root / "shares").glob("item-*.csv")):
+            lines += path.read_text("utf-8").splitlines()[1:]
+        assert len(list((shop.root / "shares").glob("item-*.csv"))) == 8
+        assert lines == (shop.root / "whole/item.csv").read_text("utf-8").splitlines()[1:]
+    else:
+        whole = list(csv.DictReader((shop.root / "whole/item.csv").open(newline="")))
+        stored = run_sql(shop, "SELECT id, code, shop_id FROM item")
+        assert sorted((int(r["id"]), r["code"], int(r["shop_id"])) for r in whole) == sorted(stored)
+        pairs = run_sql(shop, "SELECT count(*) FROM item_tags")[0][0]
+        assert pairs == len((shop.root / "whole/item_tags.csv").read_text().splitlines()) - 1
+        shop.run("check", "--rows")
+    assert (
+        "no scheduler answers"
+        in shop.run("fill", "--to", "x", "--cluster", "tcp://127.0.0.1:1", code=1).stderr
+    )

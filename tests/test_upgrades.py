@@ -16,7 +16,8 @@ from welbik.migrations.difference import difference
 from welbik.migrations.plan import statements
 from welbik.problems import WelbikError
 from welbik.schema.model import Model, Schema
-from welbik.storage.backend import BOOKS, FIXED, LOOKS, Database
+from welbik.storage.backend import BOOKS, LOOKS, Database
+from welbik.storage.books import FIXED
 from welbik.storage.tables import tables_of
 
 _OURS = {

@@ -16,6 +16,7 @@ from ..problems import WelbikError
 from ..schema.model import Schema
 from ..storage.address import read_address
 from ..storage.backend import Database
+from ..storage.connect import IN_MEMORY as IN_MEMORY
 from ..storage.connect import connect, known
 from ..storage.tables import tables_of
 from .database import FOLDER, declared_change, way_of

@@ -7,7 +7,7 @@ come out in the neutral form (see `neutral`).
 from __future__ import annotations
 
 import json
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -19,6 +19,7 @@ from ..problems import WelbikError
 from ..rules.sql import Sql, quote
 from ..schema.entries import REMOVED
 from .address import Address, renamed
+from .books import Books
 from .catalog import Catalog
 from .checks import TableNames, check_sql
 from .ddl import Ddl
@@ -26,9 +27,6 @@ from .forms import how, outgoing
 from .tables import SENT, Table, Tables
 
 BOOKS = "welbik_migration"
-FIXED = "welbik_fixed"
-"""Which fixed rows were stored, and what was declared of them then."""
-
 LOOKS = "welbik_tables"
 """How the tables looked when the last migration had run."""
 
@@ -45,13 +43,12 @@ _LIVE = f" WHERE {quote(REMOVED)} IS NULL"
 _BOOKS = {"number": "integer", "name": "text 200", "digest": "text 64"}
 _BOOKS |= {"schema": "text 16", "applied": "timestamp"}
 _LOOKS = {"table_name": "text 200", "look": "text"}
-_FIXED = {"of": "text 200", "text": "text", "key": "text", "declared": "text"}
 
 Statements = Sequence["str | Callable[[Database], object]"]
 """SQL in order, and functions between it that are given the database."""
 
 
-class Database(ABC):
+class Database(Books):
     """An open database. Every method raises WelbikError where it can't serve."""
 
     word: ClassVar[str]
@@ -534,30 +531,6 @@ class Database(ABC):
             self.update(table, key, of, {column: value})
         return [of for of, _ in given]
 
-    def remembered(self) -> dict[tuple[str, str], tuple[object, dict[str, object]]]:
-        """The fixed rows that were stored: by table and text their key, and what was declared."""
-        if FIXED not in self.table_names():
-            return {}
-        rows = self.run(f"SELECT {', '.join(map(quote, _FIXED))} FROM {quote(FIXED)}")
-        return {(of, text): (json.loads(key), json.loads(said)) for of, text, key, said in rows}
-
-    def make_fixed(self) -> None:
-        """The table of fixed rows, where it is not there yet."""
-        if FIXED not in self.table_names():
-            self._make(FIXED, _FIXED)
-
-    def remember(self, table: str, rows: Mapping[str, tuple[object, Mapping[str, object]]]) -> None:
-        """Writes down the fixed rows of a table, in place of what was known of them."""
-        self.make_fixed()
-        self.run(f"DELETE FROM {self.name(FIXED)} WHERE {self.name('of')} = {self.mark}", [table])
-        self._add(
-            FIXED,
-            [
-                (table, text, json.dumps(key), json.dumps(said))
-                for text, (key, said) in rows.items()
-            ],
-        )
-
     @contextmanager
     def resting(self) -> Iterator[None]:
         """While rows are loaded that are known to refer to rows which are there."""
@@ -570,26 +543,6 @@ class Database(ABC):
         Only where making them can be taken back with the rest.
         """
         yield
-
-    def keep_book(self, table: str, columns: Mapping[str, str]) -> None:
-        """A table of our own, where it is not there yet; outside of transactions."""
-        if table not in self.table_names():
-            self._make(table, columns)
-
-    def book(self, table: str, columns: Mapping[str, str]) -> list[tuple[Any, ...]]:
-        """All rows of a table of our own; none where there is no such table."""
-        if table not in self.table_names():
-            return []
-        return self.run(f"SELECT {', '.join(map(quote, columns))} FROM {quote(table)}")
-
-    def add_to_book(self, table: str, rows: Sequence[tuple[object, ...]]) -> None:
-        """Puts rows into a table of our own, beside those that it has."""
-        self._add(table, rows)
-
-    def write_book(self, table: str, rows: Sequence[tuple[object, ...]]) -> None:
-        """Puts rows into a table of our own, in place of those that it has."""
-        self.run(f"DELETE FROM {self.name(table)}")
-        self._add(table, rows)
 
     def keep_empty(self) -> None:
         """Remembers what an empty database looks like, for `restore`."""

@@ -19,6 +19,10 @@ _ALSO = {"mysql": "mariadb"}
 WORDS = tuple(_KNOWN)
 
 
+IN_MEMORY = "sqlite://"
+"""The address of a new database that is gone with its connection."""
+
+
 def backend(word: str) -> type[Database]:
     """The database of a name, as addresses begin with; raises WelbikError for any other."""
     word = _ALSO.get(word, word)
