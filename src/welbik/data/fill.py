@@ -81,6 +81,7 @@ def fill(
     if processes is None:
         processes = max(1, min(4, (os.cpu_count() or 1) - 1)) if (os.cpu_count() or 1) > 1 else 0
     filling.try_first()
+    filling.begin()
     if files is not None:
         write_uploads(drawer.schema, filling.lacking(), files)
     with ExitStack() as stack:
@@ -198,6 +199,13 @@ class Filling:
             if missing > 0 and self.is_plain(model) and not self.found.went_on:
                 counts = self.making().counts
                 self.drawer.draw(model, 0, min(missing, _FIRST), counts)
+
+    def begin(self) -> None:
+        """Writes down what this fill is, so that whatever stops it can be gone on with."""
+        if self.lacking() and not self.found.went_on and not self.together:
+            with self.database.transaction():
+                self.memory.save()
+                self.memory.go_on(self.said)
 
     # Model by model
 

@@ -62,6 +62,10 @@ def read_condition(schema: Schema, model: Model, text: str) -> Node:
     return node
 
 
+def _is_number(node: Node) -> bool:
+    return isinstance(node, Value) and node.name == "id"
+
+
 class Stored:
     """The rows of a model in a database: some columns, of the rows that a condition leaves.
 
@@ -119,7 +123,9 @@ class Stored:
             down, name = key.startswith("-"), key.lstrip("-")
             asked = _Asked()
             self._column(self.model, name.split("."), (), asked)
-            for node, type_ in asked.nodes:
+            # A related row is sorted by what it is shown as, not by the number that finds it.
+            shown = [one for one in asked.nodes if not _is_number(one[0])]
+            for node, type_ in shown or asked.nodes:
                 written = self.sql.write(node, self.model.table)
                 if type_.split()[0] == "text":
                     written = self.sql.ordered(written)

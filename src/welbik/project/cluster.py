@@ -118,22 +118,43 @@ def _run(client: Any, making: Making, where: tuple[Any, ...], tell: Tell) -> dic
         # Rows that lead to others of their table wait for those.
         groups = [[share] for share in shares] if own and not into_files else [shares]
         for group in groups:
-            asked = {
-                client.submit(_make, given, where, number, share, pure=False, key=None): share
-                for share in group
-            }
-            for future in distributed.as_completed(asked):
-                first, last = asked[future].range(rows)
-                made[of.table] = made.get(of.table, 0) + _result(future)
-                tell(of.table, last - first)
+            left = group
+            for _ in range(_DEATHS):
+                asked = {
+                    client.submit(_make, given, where, number, share, pure=False): share
+                    for share in left
+                }
+                left = []
+                for future in distributed.as_completed(asked):
+                    count = _result(future)
+                    if count is None:
+                        left.append(asked[future])
+                        continue
+                    first, last = asked[future].range(rows)
+                    made[of.table] = made.get(of.table, 0) + count
+                    tell(of.table, last - first)
+                if not left:
+                    break
+            else:
+                raise WelbikError(
+                    f"workers that make {of.table} die again and again",
+                    "see what they say; what is stored stays, and the same command goes on",
+                )
     return {table: count for table, count in made.items() if count}
 
 
-def _result(future: Any) -> int:
+def _result(future: Any) -> int | None:
+    """How many rows a worker made; None where it died, or what it told was lost with it."""
+    from concurrent.futures import CancelledError
+
+    from distributed.scheduler import KilledWorker
+
     try:
         return int(future.result())
     except WelbikError:
         raise
+    except (CancelledError, KilledWorker):
+        return None
     except Exception as error:
         raise WelbikError(
             f"a share could not be made: {type(error).__name__}: {error}",
