@@ -75,7 +75,7 @@ LAWS = st.one_of(
     st.sampled_from([0, 0.1, 0.5, 1]),
     st.booleans(),
 )
-@settings(max_examples=150)
+@settings(max_examples=80)
 def test_rows_are_shared_out_as_the_law_says(
     rows: int, have: int, law: Law, empty: float, unique: bool
 ) -> None:
@@ -169,7 +169,7 @@ model Low
 
 
 @given(ruled(), st.integers(1, 50))
-@settings(max_examples=60, phases=QUIET, deadline=None)
+@settings(max_examples=40, phases=QUIET, deadline=None)
 def test_declared_shares_hold_after_the_rules(
     case: tuple[str, dict[str, float]], seed: int
 ) -> None:

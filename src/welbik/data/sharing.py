@@ -167,8 +167,6 @@ class Sharing:
 
     def _left(self, size: Places, half: Places, total: Places, at: Places) -> Places:
         """How many of `total` rows go to the first `half` of `size` parents from `at` on."""
-        from scipy.special import ndtr, ndtri
-
         rest = size - half
         low, high = self.law.low, self.law.high
         least, most = half * low, total - rest * low
@@ -183,10 +181,13 @@ class Sharing:
         else:
             share = half / size if self.law.word == "any" else _favoured(at, half, size)
             middle, spread = total * share, np.sqrt(total * share * (1 - share))
-        spread = np.maximum(spread, 1e-9)
-        below = ndtr((least - 0.5 - middle) / spread)
-        above = ndtr((most + 0.5 - middle) / spread)
-        drawn = middle + spread * ndtri(below + fraction * (above - below))
+        # Logistic instead of normal: as good here, and its inverse is a logarithm.
+        scale = np.maximum(spread * (math.sqrt(3) / math.pi), 1e-9)
+        below = _logistic((least - 0.5 - middle) / scale)
+        above = _logistic((most + 0.5 - middle) / scale)
+        part = below + fraction * (above - below)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            drawn = middle + scale * np.log(part / (1 - part))
         if self.law.word == "range":
             # Of two parents all ways to share are alike.
             drawn = np.where(size == 2, least - 0.5 + fraction * (most - least + 1), drawn)
@@ -210,6 +211,11 @@ class Sharing:
         weights /= weights.sum(axis=1, keepdims=True)
         means = (weights * values).sum(axis=1)
         return means, (weights * (values - means[:, None]) ** 2).sum(axis=1)
+
+
+def _logistic(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    found: NDArray[np.float64] = 1 / (1 + np.exp(-np.clip(values, -500, 500)))
+    return found
 
 
 def _levels(size: Places) -> NDArray[np.uint64]:

@@ -106,7 +106,9 @@ class Arrays:
             rows = rows.follow(step.reference)
             there = np.flatnonzero(~empty)
             if not rows.size or not there.size:
-                return Column(np.zeros(len(empty), dtype=object), np.ones(len(empty), dtype=bool))
+                return Column(
+                    np.zeros(len(empty), _dtype(node.type)), np.ones(len(empty), dtype=bool)
+                )
             # Only what is led to is asked for: the rows of a tree would never come to an end.
             rows, places = rows.near(positions[there])
             positions = np.zeros(len(empty), dtype=np.int64)
@@ -126,7 +128,7 @@ class Arrays:
             rows = rows.follow(step.reference)
             there = np.flatnonzero(~empty)
             if not rows.size or not there.size:
-                return Column(np.zeros(size, dtype=np.int64), np.ones(size, dtype=bool))
+                return Column(np.zeros(size, _dtype(node.type)), np.ones(size, dtype=bool))
             rows, places = rows.near(positions[there])
             positions = np.zeros(size, dtype=np.int64)
             positions[there] = places
