@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import datetime as dt
 import json
 import os
 import signal
@@ -190,6 +191,10 @@ def test_rows_are_added_beside_what_is_there(shop: Project) -> None:
     after = rows_of(shop)
     assert len(after["item"]) == 305 and len(after["clerk"]) == 32 and len(after["shop"]) == 60
     assert set(before["item"]) < set(after["item"]) and before["shop"] == after["shop"]
+    shop.run("check", "--rows")
+    # Whoever joined today is nobody's boss yet: those that are added have none.
+    run_sql(shop, f"UPDATE clerk SET joined = '{dt.date.today()}', boss_id = NULL")
+    shop.run("fill", "--add", "9", "Clerk")
     shop.run("check", "--rows")
     assert "did you mean Item" in shop.run("fill", "--add", "5", "Itm", code=2).stderr
     assert "exclude" in shop.run("fill", "--add", "5", "Item", "--replace", code=2).stderr

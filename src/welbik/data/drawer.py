@@ -59,6 +59,12 @@ class Drawer(RawDrawer):
     def must_mend(self, model: Model, counts: Counts) -> bool:
         if model.name not in self.schema.models:
             return bool(model.rules)
+        world = self.world
+        if world is not None and model.rules:
+            # Stored rows are as people have them: they may leave no way out.
+            read = {model.name, *(reference.target for reference in model.references)}
+            if any(world.is_read(name) for name in read):
+                return True
         loose = self.plan.loose[model.name] or self.plan.may_lose(model)
         return bool(loose or self.clashing(model, counts))
 

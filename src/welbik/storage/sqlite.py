@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
 
 _COPIES = 3
-_CACHE_KB = 64_000
+_CACHE_KB = 48_000
 """How many copies of a file from before its tables changed are kept."""
 _UUID = (
     "lower(hex(randomblob(6)) || '4' || substr(hex(randomblob(2)), 2) || "
