@@ -60,6 +60,11 @@ seed
 """
 
 
+# What a test asks of the tool alone is asked beside one or two databases: each takes its time.
+SOME = ["sqlite", "postgresql"]
+FEW = ["sqlite"]
+
+
 @pytest.fixture(params=servers.WORDS)
 def shop(
     request: pytest.FixtureRequest,
@@ -156,6 +161,7 @@ def test_a_fill_that_was_stopped_goes_on_and_ends_in_the_same_rows(
     assert rows_of(shop) == whole
 
 
+@pytest.mark.parametrize("shop", SOME, indirect=True)
 def test_parts_are_the_whole_row_for_row(shop: Project, tmp_path: Path) -> None:
     shop.run("fill", "--day", "2026-05-04")
     whole = rows_of(shop)
@@ -184,6 +190,7 @@ def test_parts_are_the_whole_row_for_row(shop: Project, tmp_path: Path) -> None:
         assert rows_of(shop, address) == whole
 
 
+@pytest.mark.parametrize("shop", FEW, indirect=True)
 def test_rows_are_added_beside_what_is_there(shop: Project) -> None:
     shop.run("fill")
     before = rows_of(shop)
@@ -200,6 +207,7 @@ def test_rows_are_added_beside_what_is_there(shop: Project) -> None:
     assert "exclude" in shop.run("fill", "--add", "5", "Item", "--replace", code=2).stderr
 
 
+@pytest.mark.parametrize("shop", ["sqlite", "mariadb"], indirect=True)
 def test_what_was_made_up_is_made_anew_and_nothing_else(shop: Project) -> None:
     shop.run("fill")
     later = "'2099-01-01 00:00:00'"
@@ -236,6 +244,7 @@ def test_what_was_made_up_is_made_anew_and_nothing_else(shop: Project) -> None:
     assert "Nothing to add" in shop.run("fill").stdout
 
 
+@pytest.mark.parametrize("shop", ["postgresql"], indirect=True)
 def test_what_is_new_comes_to_made_up_rows_and_never_to_people_s(shop: Project) -> None:
     shop.run("fill")
     run_sql(
@@ -259,6 +268,7 @@ def test_what_is_new_comes_to_made_up_rows_and_never_to_people_s(shop: Project) 
     shop.run("check", "--rows")
 
 
+@pytest.mark.parametrize("shop", ["mariadb"], indirect=True)
 def test_rows_go_to_files_as_they_would_be_stored(shop: Project) -> None:
     import pyarrow.parquet as parquet
 
@@ -341,6 +351,7 @@ if __name__ == "__main__":
 """
 
 
+@pytest.mark.parametrize("shop", SOME, indirect=True)
 def test_workers_make_the_rows_and_one_may_die(shop: Project, tmp_path: Path) -> None:
     """Into a server each worker stores its shares, beside a file it writes them."""
     word = os.environ["DATABASE_URL"].partition(":")[0]

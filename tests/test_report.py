@@ -88,6 +88,7 @@ def test_what_is_counted_is_what_is_stored(shop: Project) -> None:
     assert tuple(members["secret"]["lengths"]) == tuple(low)
 
 
+@pytest.mark.parametrize("shop", ["mariadb"], indirect=True)
 def test_what_stands_out_is_said(shop: Project) -> None:
     run_sql(
         shop,
@@ -128,6 +129,7 @@ class _Page(HTMLParser):
                 self.ids.append(value)
 
 
+@pytest.mark.parametrize("shop", ["sqlite"], indirect=True)
 def test_the_page_stands_alone_and_shows_nobody_s_texts(shop: Project) -> None:
     run_sql(shop, "UPDATE item SET secret = 'Ludmila <b>', seen = NULL WHERE id < 200")
     assert "wrote report.html" in shop.run("report").stdout
