@@ -8,6 +8,7 @@ from declared import declarations, field_types
 from hypothesis import strategies as st
 
 _FIELD = re.compile(r"    (\w+) (?!->|<-|as|=|after)([a-z]+)\b(?!.*\bfrom\b)")
+_CHOICE = re.compile(r'(one of )([a-z_]\w*)((?: "(?:[^"\\]|\\.)*")?)')
 _NOT_FIELDS = (
     "list ",
     "sort ",
@@ -61,6 +62,14 @@ def _another(draw: st.DrawFn, line: str) -> str:
     return f"    {name} {draw(field_types())}{draw(st.sampled_from(['', f', was {name}']))}"
 
 
+def _called_anew(line: str) -> str:
+    """The first choice of a field, called otherwise."""
+    found = _CHOICE.search(line)
+    assert found is not None
+    anew = _CHOICE.sub(r"\1\2_now\3 was \2", line, count=1)
+    return re.sub(rf", default {found[2]}\b", f", default {found[2]}_now", anew)
+
+
 def _plain(rest: str) -> bool:
     return rest.split(" ")[0].rstrip(",") in (
         "text",
@@ -82,6 +91,10 @@ def changed(draw: st.DrawFn) -> tuple[str, str]:
         return before, before
     for at in draw(st.lists(st.sampled_from(fields), min_size=1, max_size=4, unique=True)):
         lines[at] = draw(_another(lines[at]))
+    for at in fields:
+        # With another name besides the column is read, and goes.
+        if _CHOICE.search(lines[at]) and ", was " not in lines[at] and draw(st.booleans()):
+            lines[at] = _called_anew(lines[at])
     models = [n for n, line in enumerate(lines) if line.startswith("model ")]
     if draw(st.booleans()):
         at = draw(st.sampled_from(models))

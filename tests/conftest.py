@@ -11,12 +11,14 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import suppress
+from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pytest
 import servers
 from hypothesis import HealthCheck, settings
+from warm import Warm
 
 if TYPE_CHECKING:
     from playwright.sync_api import Browser
@@ -41,6 +43,11 @@ CHROMIUM = (
 )
 
 
+@cache
+def warmed() -> Warm:
+    return Warm()
+
+
 class Project:
     """A project's folder, and `welbik` run in it."""
 
@@ -51,15 +58,7 @@ class Project:
         self, *arguments: str, code: int = 0, typed: str = "", **environment: str
     ) -> subprocess.CompletedProcess[str]:
         """Runs the command; its exit code must be `code`, and it must never show a traceback."""
-        done = subprocess.run(
-            [WELBIK, *arguments],
-            cwd=self.root,
-            input=typed,
-            capture_output=True,
-            text=True,
-            env={**os.environ, "COLUMNS": "100", **environment},
-            check=False,
-        )
+        done = self._run([WELBIK, *arguments], {"COLUMNS": "100", **environment}, typed)
         assert "Traceback" not in done.stderr, done.stderr
         assert done.returncode == code, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
         return done
@@ -87,6 +86,16 @@ class Project:
         assert done.wait() == 0, seen.decode()
         return seen.decode()
 
+    def sql(self, *statements: str) -> list[tuple[Any, ...]]:
+        """Runs statements in the database that DATABASE_URL names; the rows of the last."""
+        from welbik.storage.connect import connect
+
+        found: list[tuple[Any, ...]] = []
+        with connect(os.environ["DATABASE_URL"], self.root) as database:
+            for statement in statements:
+                found = database.run(statement)
+        return found
+
     def read(self, name: str) -> str:
         return (self.root / name).read_text("utf-8")
 
@@ -113,11 +122,26 @@ class Project:
 
     def python(self, *arguments: str) -> subprocess.CompletedProcess[str]:
         """Runs Python in the project's folder; it must succeed."""
-        done = subprocess.run(
-            [sys.executable, *arguments], cwd=self.root, capture_output=True, text=True, check=False
-        )
+        done = self._run([sys.executable, *arguments], {})
         assert done.returncode == 0, done.stdout + done.stderr
         return done
+
+    def _run(
+        self, words: list[str], more: dict[str, str], typed: str = ""
+    ) -> subprocess.CompletedProcess[str]:
+        environment = {**os.environ, **more}
+        warm = warmed()
+        if warm.serves(environment):
+            return warm.run(words, self.root, environment, typed)
+        return subprocess.run(
+            words,
+            cwd=self.root,
+            input=typed,
+            capture_output=True,
+            text=True,
+            env=environment,
+            check=False,
+        )
 
 
 HIVES = """\
@@ -146,6 +170,8 @@ def pytest_configure(config: pytest.Config) -> None:
 
 
 def pytest_unconfigure(config: pytest.Config) -> None:
+    if warmed.cache_info().currsize:
+        warmed().end()
     if not hasattr(config, "workerinput"):
         servers.end()
 
@@ -180,6 +206,21 @@ def built(built_once: Path, tmp_path: Path) -> Project:
     """The small project, built, migrated and filled."""
     shutil.copytree(built_once, tmp_path / "bees")
     return Project(tmp_path / "bees")
+
+
+@pytest.fixture(params=servers.WORDS)
+def shop(
+    request: pytest.FixtureRequest,
+    make: Callable[[str], Project],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> Iterator[Project]:
+    """A project with the module's `SHOP`, and its tables in each of the databases."""
+    with servers.database(request.param, tmp_path) as address:
+        monkeypatch.setenv("DATABASE_URL", address)
+        project = make(request.module.SHOP)
+        project.run("migrate")
+        yield project
 
 
 @pytest.fixture

@@ -19,10 +19,11 @@ from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
 from welbik.data.stored import Stored
 from welbik.migrations.difference import Difference, difference
+from welbik.migrations.exchanging import pairs_in
 from welbik.migrations.files import as_migration, to_toml
 from welbik.migrations.plan import statements
 from welbik.migrations.risks import Risk, risks
-from welbik.migrations.steps import RenameColumn, Step, after
+from welbik.migrations.steps import ChangeColumn, RenameColumn, Step, after
 from welbik.migrations.undo import back
 from welbik.problems import WelbikError
 from welbik.schema.model import Schema
@@ -151,6 +152,11 @@ class _Growing:
         now = _values(self.grown, self.after)
         names = {(s.table, s.old): s.name for s in self.change.steps if isinstance(s, RenameColumn)}
         lost = {risk.where for risk in found if risk.kind == "loss"}
+        exchanged = {
+            (s.table, s.column.name): {old[1:-1]: new[1:-1] for old, new in pairs_in(s.value)}
+            for s in self.change.steps
+            if isinstance(s, ChangeColumn)
+        }
         for (table, column), values in rows.items():
             name = names.get((table, column), column)
             if table not in self.after or (table, name) not in now:
@@ -163,7 +169,8 @@ class _Growing:
                 and self.after[table].column(name).required
                 == self.before[table].column(column).required
             ):  # type: ignore[union-attr]
-                assert now[table, name] == values
+                anew = exchanged.get((table, name), {})
+                assert now[table, name] == [anew.get(value, value) for value in values]
 
     def _undone(
         self, shapes: dict[str, dict[str, str]], rows: dict[tuple[str, str], list[object]]
@@ -179,7 +186,8 @@ class _Growing:
         assert shape(self.grown) == shapes
         now = _values(self.grown, self.before)
         for (table, column), values in rows.items():
-            if f"{table}.{column}" not in way.empty and table not in way.empty:
+            other = {*way.empty, *way.stays}
+            if f"{table}.{column}" not in other and table not in other:
                 kept = self.after[table].column(column)
                 if kept is not None and kept.type == self.before[table].column(column).type:  # type: ignore[union-attr]
                     assert now[table, column] == values

@@ -24,6 +24,7 @@ model Hive
     closed    date, >= opened, say "A hive closes after it opens"
     kind      one of national | long, required
     findings  <-> Finding
+    unique apiary, opened
     rule frames > 5 when kind = long, say "Long hives have more", at frames
 model Finding
     name      text 20, required, unique
@@ -52,6 +53,7 @@ assert (hive.frames, hive.apiary.id, len(hive.findings)) == (8, apiary.id, 3)
 assert len(hive.swarms) == 2 and {h.parent_id for h in hive.swarms} == {hive.id}
 hives = supply.hives(20, closed=None, apiary_id=apiary.id)
 assert len(hives) == 20 and len({h.code for h in hives}) == 20 and not any(h.closed for h in hives)
+assert supply.hive_like(apiary_id=apiary.id).parent_id
 told = {
     "frames=99": refused(supply.hive, frames=99),
     "framse": refused(supply.hive, framse=3),
@@ -66,7 +68,10 @@ for one in broken:
     assert one.message, one
     entry = supply.type_hive(supply.new_hive())
     assert set(one.typed) == set(entry), one
-assert {"code", "frames", "opened", "closed", "kind"} <= {one.field for one in broken}
+assert {"code", "frames", "opened", "closed", "kind", "apiary"} <= {one.field for one in broken}
+ways = {(one.field, one.why) for one in broken}
+assert {("code", "code is unique"), ("opened", "unique apiary, opened")} <= ways, ways
+assert {("apiary", "left empty"), ("apiary", "leads to nothing"), ("parent", "leads to nothing")} <= ways
 says = {one.message for one in broken}
 assert {"A hive closes after it opens", "Long hives have more"} <= says, says
 edges = list(supply.edge_hives())
@@ -80,7 +85,23 @@ for one in (*broken, *edges):
     except ValueError as error:
         said = str(error)
     # What a rule says is of the whole row: each field by itself is as it may be.
-    assert said == one.message or one.message in ("A hive closes after it opens", "Long hives have more")
+    whole = one.why.startswith(("unique", "code is unique"))
+    assert said == one.message or whole or one.message in ("A hive closes after it opens", "Long hives have more")
+"""
+
+MINE = """\
+import html
+from bees.hive.model import Hive
+from supply import Supply
+from visit import Visitor
+
+def test_each_broken_hive_is_refused_with_its_words(visitor: Visitor, supply: Supply) -> None:
+    for edge in supply.broken_hives():
+        known = len(supply.all(Hive))
+        answer = visitor.post("/hives/new", edge.typed)
+        assert answer.status_code == 422, edge
+        assert edge.message in html.unescape(answer.text), edge
+        assert len(supply.all(Hive)) == known
 """
 
 
@@ -98,4 +119,5 @@ def test_a_developer_makes_rows_without_a_site(make: Callable[[str], Project]) -
     assert told["framse"] == "TypeError: Hive has no 'framse': did you mean frames?"
     assert "matches [A-Z]{2}-[0-9]{4}" in told["code"] and "national" in told["kind"]
     assert "takes a number" in told["hives"]
+    project.write("tests/test_mine.py", MINE)
     assert "passed" in project.python("-m", "pytest", "-q", "-p", "no:cacheprovider").stdout

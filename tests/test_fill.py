@@ -193,6 +193,56 @@ def test_what_cannot_be_kept_is_named_and_nothing_is_added() -> None:
         assert filling.sql("SELECT count(*) FROM b") == [(0,)]
 
 
+HANDED = """\
+model Owner
+    since   date 2015-01-01..today, required
+model Pet
+    owner   -> Owner, required
+    born    date, required, >= owner.since
+model Shot
+    pet     -> Pet, required
+    given   date, required, >= pet.born
+    tags    <-> Tag, required
+model Tag
+    name    text 2..20, required, unique
+"""
+
+
+def test_rows_follow_those_that_follow_people_s() -> None:
+    """Who is read for the sake of others may be read themselves: from people's rows on, all are."""
+    with TemporaryDirectory() as folder:
+        filling = Filling(_schema(HANDED), folder)
+        filling.fill({"Owner": 4, "Tag": 3})
+        filling.sql("UPDATE owner SET since = date('now', '-9 days')")
+        filling.fill({"Owner": 4, "Tag": 3, "Pet": 40, "Shot": 90})
+        assert filling.broken() == {}
+        assert filling.sql("SELECT count(*) FROM shot") == [(90,)]
+
+
+def test_pairs_that_a_stopped_fill_owes_are_made_by_the_next(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    with TemporaryDirectory() as folder:
+        filling = Filling(_schema(HANDED), folder)
+        counts = {"Owner": 4, "Tag": 3, "Pet": 10, "Shot": 20}
+        with monkeypatch.context() as stopped:
+            stopped.setattr("welbik.data.fill.Filling.pairs", _stop)
+            with pytest.raises(KeyboardInterrupt):
+                filling.fill(counts)
+        without = "SELECT count(*) FROM shot WHERE id NOT IN (SELECT shot_id FROM shot_tags)"
+        assert filling.sql(without) == [(20,)]
+        # Something else is asked for meanwhile.
+        filling.fill({**counts, "Pet": 12})
+        assert filling.sql(without) == [(0,)]
+        pairs = filling.sql("SELECT count(*) FROM shot_tags")
+        filling.fill({**counts, "Pet": 14})
+        assert filling.sql("SELECT count(*) FROM shot_tags") == pairs
+
+
+def _stop(filling: object) -> None:
+    raise KeyboardInterrupt
+
+
 LOOKUP = """\
 model Kind
     name    text 2..20, required, unique

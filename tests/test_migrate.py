@@ -12,6 +12,7 @@ from tempfile import TemporaryDirectory
 from uuid import UUID
 
 import pytest
+import servers
 from conftest import WELBIK, Project
 from declared import declarations, understand
 from hypothesis import assume, given, settings
@@ -86,6 +87,18 @@ def test_new_models_and_fields_are_added_and_rows_kept(built: Project) -> None:
         _rows(built, "UPDATE hive SET weight = NULL")
     assert _rows(built, "PRAGMA foreign_key_check") == []
     built.python("-m", "pytest", "-q", "-p", "no:cacheprovider", "tests/test_hive.py")
+
+
+def test_a_field_comes_with_a_rule_over_it(make: Callable[[str], Project]) -> None:
+    project = make("model Hive\n    opened date, required\nseed\n    4 Hive\n")
+    for command in ("migrate", "fill"):
+        project.run(command)
+    project.declare("model Hive\n    opened date, required\n    closed date, >= opened\n")
+    assert "1 migration run" in project.run("migrate").stdout
+    with sqlite3.connect(project.root / "bees.db") as database:
+        database.execute("UPDATE hive SET closed = opened")
+        with pytest.raises(sqlite3.IntegrityError):
+            database.execute("UPDATE hive SET closed = '1990-01-01'")
 
 
 def test_a_field_goes_only_after_a_question(built: Project) -> None:
@@ -444,3 +457,55 @@ def test_a_new_name_without_was_is_asked_about(built: Project) -> None:
     text = built.read("models/bees.welbik").replace("Keeper", "Warden")
     built.declare(text)
     assert "was Keeper" in built.run("migrate", code=1).stderr
+
+
+LONG = "one of national | long"
+
+
+@pytest.mark.parametrize("word", servers.WORDS)
+def test_a_choice_is_called_otherwise_and_again_as_it_was(
+    word: str, make: Callable[[str], Project], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with servers.database(word, tmp_path) as address:
+        monkeypatch.setenv("DATABASE_URL", address)
+        hives = (
+            "model Hive\n    code  text 4..9, required, unique\n    kind  {}\nseed\n    30 Hive\n"
+        )
+        project = make(hives.format(f"{LONG} | top_bar, required"))
+        for command in ("migrate", "fill"):
+            project.run(command)
+        asked = "SELECT code, kind FROM hive ORDER BY code"
+        before = project.sql(asked)
+        project.declare(hives.format("one of british | long | bar, required"))
+        said = project.run("migrate", code=1).stderr
+        assert "with none of the choices" in said and "british was national" in said
+        assert project.sql(asked) == before
+        anew = 'one of british "British" was national | long | bar was top_bar, required'
+        project.declare(hives.format(anew))
+        assert '"national" becomes "british"' in project.run("migrate").stdout
+        called = {"national": "british", "top_bar": "bar", "long": "long"}
+        assert project.sql(asked) == [(code, called[str(kind)]) for code, kind in before]
+        assert "Nothing to do" in project.run("migrate").stdout
+        project.run("migrate", "--undo")
+        assert project.sql(asked) == before
+        # Two that become one can't be told apart again.
+        project.declare(hives.format("one of british was national | long was top_bar, required"))
+        project.run("migrate")
+        assert {kind for _, kind in project.sql(asked)} == {"british", "long"}
+        assert "leaves values behind" in project.run("migrate", "--undo", code=1).stderr
+        project.run("migrate", "--undo", "--allow-loss")
+        known = {"national": "national", "top_bar": "long", "long": "long"}
+        assert project.sql(asked) == [(code, known[str(kind)]) for code, kind in before]
+    # Where there never were others nothing is to be done.
+    with servers.database(word, tmp_path) as address:
+        monkeypatch.setenv("DATABASE_URL", address)
+        fresh = make(f"{anew_and_moved(hives)}")
+        fresh.run("migrate")
+        assert "Nothing to do" in fresh.run("migrate").stdout
+
+
+def anew_and_moved(hives: str) -> str:
+    """A field that was called otherwise too."""
+    return hives.format("one of british was national | long, required").replace(
+        "seed", "    mood  one of calm | cross was nervous, was temper\nseed"
+    )

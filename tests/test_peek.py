@@ -131,6 +131,12 @@ def test_columns_are_paths_and_rows_in_the_bin_are_left_out(
     from welbik.project.settings import read_settings
 
     with open_database(read_settings(project.root)) as database:
+        stored = (
+            "SELECT crate.code, county.name FROM crate JOIN yard ON yard.id = crate.yard_id "
+            "JOIN county ON county.id = yard.county_id"
+        )
+        counties = dict(database.run(stored))
+        assert {row["code"]: row["yard.county"] for row in rows if row["yard.county"]} == counties
         database.run("UPDATE crate SET removed_at = seen WHERE id = 3")
         left = _said(project, "--rows", "5")
         database.run("UPDATE crate SET removed_at = NULL WHERE id = 3")

@@ -3,19 +3,14 @@
 from __future__ import annotations
 
 import json
-import os
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from html.parser import HTMLParser
-from pathlib import Path
 from typing import Any
 
 import pytest
-import servers
 from conftest import Project
 from PIL import Image
-
-from welbik.storage.connect import connect
 
 SHOP = """\
 model Shop
@@ -38,21 +33,6 @@ seed
 """
 
 
-@pytest.fixture(params=servers.WORDS)
-def shop(
-    request: pytest.FixtureRequest,
-    make: Callable[[str], Project],
-    tmp_path: Path,
-    monkeypatch: pytest.MonkeyPatch,
-) -> Iterator[Project]:
-    with servers.database(request.param, tmp_path) as address:
-        monkeypatch.setenv("DATABASE_URL", address)
-        project = make(SHOP)
-        for command in ("migrate", "fill"):
-            project.run(command)
-        yield project
-
-
 def told(project: Project, *options: str) -> dict[str, Any]:
     found = json.loads(project.run("report", "--format", "json", *options).stdout)
     return {
@@ -61,22 +41,15 @@ def told(project: Project, *options: str) -> dict[str, Any]:
     }
 
 
-def run_sql(project: Project, *statements: str) -> list[tuple[Any, ...]]:
-    with connect(os.environ["DATABASE_URL"], project.root) as database:
-        found: list[tuple[Any, ...]] = []
-        for statement in statements:
-            found = database.run(statement)
-        return found
-
-
 def test_what_is_counted_is_what_is_stored(shop: Project) -> None:
+    shop.run("fill")
     found = told(shop)
     item, members = found["Item"], found["Item"]["members"]
     assert item["rows"] == item["made_up"] == item["declared"] == 300
     assert item["remarks"] == [] and not (shop.root / "report.html").exists()
-    empty = run_sql(shop, "SELECT count(*) FROM item WHERE price IS NULL")[0][0]
+    empty = shop.sql("SELECT count(*) FROM item WHERE price IS NULL")[0][0]
     assert members["price"]["empty"] == empty and members["price"]["declared_empty"] == 0.1
-    kinds = run_sql(shop, "SELECT count(*) FROM item WHERE kind = 'new'")[0][0]
+    kinds = shop.sql("SELECT count(*) FROM item WHERE kind = 'new'")[0][0]
     assert members["kind"]["counts"]["Brand new"] == kinds
     assert sum(members["sure"]["counts"].values()) == 300
     each = members["shop"]["counts"]
@@ -84,14 +57,14 @@ def test_what_is_counted_is_what_is_stored(shop: Project) -> None:
     assert members["shop"]["fan_out"] == [2, 9] and set(map(int, each)) <= set(range(2, 10))
     above = found["Shop"]["members"]["above"]
     assert sum(above["depths"]) == 60 and above["depths"][0] == 18 == above["empty"]
-    low = run_sql(shop, "SELECT min(length(secret)), max(length(secret)) FROM item")[0]
+    low = shop.sql("SELECT min(length(secret)), max(length(secret)) FROM item")[0]
     assert tuple(members["secret"]["lengths"]) == tuple(low)
 
 
 @pytest.mark.parametrize("shop", ["mariadb"], indirect=True)
 def test_what_stands_out_is_said(shop: Project) -> None:
-    run_sql(
-        shop,
+    shop.run("fill")
+    shop.sql(
         "UPDATE item SET price = NULL WHERE id % 2 = 0",
         "UPDATE item SET kind = 'old'",
         "UPDATE item SET shop_id = 1 WHERE id < 60",
@@ -131,7 +104,8 @@ class _Page(HTMLParser):
 
 @pytest.mark.parametrize("shop", ["sqlite"], indirect=True)
 def test_the_page_stands_alone_and_shows_nobody_s_texts(shop: Project) -> None:
-    run_sql(shop, "UPDATE item SET secret = 'Ludmila <b>', seen = NULL WHERE id < 200")
+    shop.run("fill")
+    shop.sql("UPDATE item SET secret = 'Ludmila <b>', seen = NULL WHERE id < 200")
     assert "wrote report.html" in shop.run("report").stdout
     page = shop.read("report.html")
     assert "Ludmila" not in page and page.count("<svg") >= 9

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import importlib.util
 import re
+import sqlite3
 from collections.abc import Iterator
 from contextlib import ExitStack
 from decimal import Decimal
@@ -34,6 +35,7 @@ from welbik.schema.entries import Entry
 from welbik.schema.expressions import understand
 from welbik.storage.backend import Database
 from welbik.storage.ddl import Ddl
+from welbik.storage.sqlite import ready
 
 ZONE = "Europe/London"
 NOW = dt.datetime(2026, 3, 29, 23, 30, tzinfo=dt.UTC)
@@ -494,3 +496,26 @@ def test_an_expression_reads_back_as_it_is_written(written: str) -> None:
     assume(not isinstance(node, tree.Const))
     text = as_text(node)
     assert as_text(typed(text)) == text
+
+
+ZONES = (
+    *("UTC", "Europe/Berlin", "America/St_Johns", "Pacific/Apia", "Asia/Kathmandu"),
+    *("Pacific/Kiritimati", "America/Caracas", "Africa/Monrovia", "Antarctica/Troll"),
+)
+
+
+@given(
+    st.sampled_from(ZONES),
+    st.lists(st.datetimes(dt.datetime(1900, 1, 1), dt.datetime(2090, 1, 1)), min_size=1),
+)
+def test_sqlite_knows_the_day_of_a_moment_in_any_zone(
+    zone: str, moments: list[dt.datetime]
+) -> None:
+    connection = sqlite3.connect(":memory:")
+    ready(connection, zone)
+    for moment in [one + dt.timedelta(minutes=n) for one in moments for n in (0, 0.5, 719, 1439)]:
+        told = moment.isoformat(" ", "microseconds")
+        here = moment.replace(tzinfo=dt.UTC).astimezone(ZoneInfo(zone))
+        found = connection.execute("SELECT local_date(?)", (told,)).fetchone()[0]
+        assert found == here.date().isoformat(), (zone, told)
+    connection.close()

@@ -19,10 +19,14 @@ from scipy import stats
 
 from welbik.data.columns import as_python
 from welbik.data.drawer import Drawer
+from welbik.data.limits import Limits
 from welbik.data.pairs import pairs_of
 from welbik.data.sharing import Law, Sharing, Tree
+from welbik.data.slices import Slice
 from welbik.data.streams import permuted, permuted_each, unpermuted
+from welbik.data.topping import Topping
 from welbik.schema.model import Schema
+from welbik.storage.connect import connect
 
 QUIET = (Phase.explicit, Phase.reuse, Phase.generate)
 
@@ -178,9 +182,6 @@ def test_declared_shares_hold_after_the_rules(
     assert not problems, problems
     rows = drawn(schema, "Low", {"Top": 800, "Low": 4000}, seed)
     drawer = Drawer(schema, seed)
-    from welbik.data.limits import Limits
-    from welbik.data.slices import Slice
-
     model, counts = schema.models["Low"], {"Top": 800, "Low": 4000}
     for name, percent in wanted.items():
         # Where rules force more rows than are declared, one way or the other, no share can hold.
@@ -389,3 +390,121 @@ def test_rules_that_only_trying_keeps_are_told(make: Callable[[str], Project]) -
     told = make(declared.format("n * m < 900")).run("check").stdout
     assert "remark:" in told and "'n * m < 900'" in told and "n " in told and " to " in told
     assert "remark" not in make(declared.format("n + m < 1500")).run("check").stdout
+
+
+@given(st.permutations(range(60)), st.integers(1, 9))
+@settings(max_examples=25)
+def test_rows_are_the_same_in_any_order(order: list[int], seed: int) -> None:
+    """As a parent's rows are asked for: all of them, and not one after another."""
+    schema = understand(GROUPED)[0]
+    model, counts = schema.models["Room"], {"Room": 60}
+    drawer = Drawer(schema, seed)
+    whole = drawer.draw(model, 0, 60, counts)
+    # The first of all at its place, as when by chance it looks like a run.
+    order = [0, *(at for at in order if at)]
+    some = Slice(drawer, model, np.array(order), counts, final=True).all()
+    for name, column in some.items():
+        assert column.values.tolist() == whole[name].values[order].tolist(), name
+
+
+OCCASIONS = """\
+model Hive
+    opened  date 2015-01-01..today, required
+    closed  date, >= opened, sample {closed}% empty
+    why     text 60, sample sentences(1..1) and {why}% empty and only when closed is given
+    kept    one of yes | no, required, sample weights(10, 90)
+    heir    text 40, sample person only when why is given and opened < 2022-01-01
+    rule heir is given when kept = yes, at heir
+"""
+
+
+@given(st.integers(20, 80), st.integers(0, 60), st.integers(1, 99))
+@settings(max_examples=15, phases=QUIET)
+def test_values_stand_only_where_they_are_wanted(closed: int, why: int, seed: int) -> None:
+    schema, _ = understand(OCCASIONS.format(closed=closed, why=why))
+    rows = drawn(schema, "Hive", {"Hive": 4_000}, seed)
+    early, none = dt.date(2022, 1, 1), 0
+    may = []
+    for day, end, reason, kept, heir in zip(
+        *(rows[name] for name in ("opened", "closed", "why", "kept", "heir")), strict=True
+    ):
+        assert end is not None or reason is None
+        assert (heir is not None) >= (kept == "yes")
+        assert heir is None or kept == "yes" or (reason is not None and day < early)
+        none += heir is None and reason is not None and day < early
+        may += [reason] if end is not None else []
+    assert abs(share(rows["closed"]) - closed / 100) < 0.03
+    assert abs(share(may) - why / 100) < max(0.03, 3 * math.sqrt(0.25 / len(may)))
+    # What may have a value has one as often as any optional field.
+    assert (
+        none
+        < 0.5
+        * sum(r is not None and d < early for r, d in zip(rows["why"], rows["opened"], strict=True))
+        + 9
+    )
+
+
+@given(
+    st.lists(st.integers(0, 9), min_size=1, max_size=12),
+    st.integers(0, 4),
+    st.integers(0, 9),
+    st.integers(1, 80),
+    st.sampled_from([0.0, 0.0, 0.3, 1.0]),
+    st.integers(0, 2**100),
+)
+def test_rows_beside_stored_ones_bring_parents_into_their_range(
+    there: list[int], low: int, more: int, rows: int, empty: float, key: int
+) -> None:
+    law = Law("range", low, low + more)
+    start = 7
+    shared = Topping(key, rows, np.array(there), law, empty=empty, start=start)
+    index = np.arange(start, start + rows)
+    parents, none = shared.parents(index)
+    given = rows - round(rows * empty)
+    assert int((~none).sum()) == given
+    led = np.array(there) + np.bincount(parents[~none], minlength=len(there))
+    lack = sum(max(0, low - one) for one in there)
+    room = sum(max(0, low + more - one) for one in there)
+    if given >= lack:
+        assert (led >= low).all()
+    if given <= room:
+        assert (led <= np.maximum(there, low + more)).all()
+    found, owner = shared.children(np.arange(len(there)))
+    assert sorted(zip(found.tolist(), owner.tolist(), strict=True)) == sorted(
+        zip(index[~none].tolist(), parents[~none].tolist(), strict=True)
+    )
+    some = index[::-2]
+    assert shared.parents(some)[0].tolist() == parents[some - start].tolist()
+    place, count = shared.siblings(index[~none])
+    assert len({*zip(parents[~none].tolist(), place.tolist(), strict=True)}) == given
+    assert (place < count).all()
+
+
+ADDED = """\
+model Apiary
+    name    text 2..40, required, unique
+model Hive
+    code    text 4..9, required, unique
+    apiary  -> Apiary, required, sample 2..12 per apiary
+    slot    integer 1..60, required
+    unique apiary, slot
+seed
+    20 Apiary
+    100 Hive
+"""
+
+
+def test_ranges_hold_when_rows_are_added(make: Callable[[str], Project]) -> None:
+    project = make(ADDED)
+    for words in (
+        ["migrate"],
+        ["fill"],
+        ["fill", "--add", "10", "Apiary"],
+        ["fill", "--add", "190", "Hive"],
+    ):
+        project.run(*words)
+    with connect("sqlite:///bees.db", project.root) as database:
+        asked = "SELECT count(h.id) FROM apiary AS a LEFT JOIN hive AS h ON h.apiary_id = a.id GROUP BY a.id"
+        led = [count for (count,) in database.run(asked)]
+    assert len(led) == 30 and sum(led) == 290
+    assert min(led) >= 2 and max(led) <= 12

@@ -169,7 +169,9 @@ def terminal(name: str, folder: Path, command: str) -> None:
 
 def commands(folder: Path) -> None:
     """Pictures of the commands' output."""
-    terminal("sample", folder, "welbik sample Hive --rows 12")
+    elsewhere = "export DATABASE_URL=sqlite:///load.db; welbik migrate"
+    stopped = "timeout -s INT 9 welbik fill --profile load"
+    terminal("sample", folder, f"welbik sample Hive --rows 12; {elsewhere}; {stopped}")
     asked = "--columns code,apiary.keeper,apiary,queen,frames,opened,total_kg --sort -total_kg"
     some = '--where "frames > 12 and closed is empty"'
     terminal("peek", folder, f"welbik peek Hive --rows 12 {some} {asked}")

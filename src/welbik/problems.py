@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 
 class WelbikError(Exception):
@@ -47,3 +47,8 @@ def did_you_mean(word: str, known: Sequence[str]) -> str:
     if len(known) > 12:
         return f"known are {', '.join(known[:12])} and {len(known) - 12} more"
     return f"known are {', '.join(known)}"
+
+
+def no_model(name: str, known: Iterable[str]) -> WelbikError:
+    """A name on the command line that no model has."""
+    return WelbikError(f"there is no model {name!r}", did_you_mean(name, list(known)), status=2)

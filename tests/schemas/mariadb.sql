@@ -45,7 +45,7 @@ CREATE TABLE gone (id int(11) NOT NULL);
 CREATE VIEW broken AS SELECT id FROM gone;
 DROP TABLE gone;
 INSERT INTO shop_customers (customers_gender, customers_firstname, customers_lastname, customers_email, newsletter, status) VALUES ('f', 'Ada', 'Moss', 'ada@example.org', 1, 1), ('', 'Ben', 'Reed', '', NULL, 0);
-INSERT INTO shop_products (model, quantity, price, date_available, weight, status, ordered) VALUES ('H-250', 10, 4.9500, '2022-01-01', 0.25, b'1', 5), (NULL, 0, 8.5, NULL, NULL, b'0', 18446744073709551615);
+INSERT INTO shop_products (model, quantity, price, date_available, weight, status, ordered) VALUES ('H-250', 10, 4.9500, '2022-01-01', 0.25, b'1', 5), (NULL, 0, 8.5, NULL, NULL, b'0', 18446744073709551615), ('H-000', 1, 1, '0000-00-00', 1, b'1', 1), ('H-001', 1, 1, '2020-00-00', 1, b'1', 1);
 INSERT INTO shop_languages VALUES ('de', 'German', 1), ('en', 'English', NULL);
 INSERT INTO shop_products_description VALUES (1, 'de', 'Honig', 'Gut', 3), (1, 'en', 'Honey', NULL, 0);
 INSERT INTO shop_categories (parent_id, title) VALUES (NULL, 'All'), (1, 'Honey');

@@ -34,7 +34,7 @@ def command(settings: Settings, models: tuple[str, ...], output: str) -> None:
       welbik diagram --output docs/models.png
       welbik diagram Hive Apiary Keeper
     """
-    from ..problems import WelbikError, did_you_mean
+    from ..problems import WelbikError, no_model
     from ..project.declarations import schema_of
     from ..project.drawing import draw
 
@@ -46,8 +46,6 @@ def command(settings: Settings, models: tuple[str, ...], output: str) -> None:
     schema = schema_of(settings.root)
     for name in models:
         if name not in schema.models:
-            raise WelbikError(
-                f"there is no model {name!r}", did_you_mean(name, list(schema.models)), status=2
-            )
+            raise no_model(name, schema.models)
     draw(schema, path, settings.title, models)
     click.echo(f"wrote {path}")

@@ -111,28 +111,20 @@ def run(settings: Settings, profile: str = "") -> None:
 
 
 def _schema(settings: Settings, profile: str) -> Schema:
-    from ..problems import WelbikError, did_you_mean
     from ..project.declarations import schema_of
     from ..project.filling import with_profile
 
     schema = schema_of(settings.root)
-    if profile and profile not in schema.profiles:
-        known = did_you_mean(profile, list(schema.profiles))
-        raise WelbikError(
-            f"there is no profile {profile!r}", known or f"declare it: seed {profile}", status=2
-        )
     return with_profile(schema, profile)
 
 
 def _added(schema: Schema, asked: tuple[tuple[int, str], ...]) -> dict[str, int]:
-    from ..problems import WelbikError, did_you_mean
+    from ..problems import no_model
 
     found: dict[str, int] = {}
     for rows, name in asked:
         if name not in schema.models:
-            raise WelbikError(
-                f"there is no model {name!r}", did_you_mean(name, list(schema.models)), status=2
-            )
+            raise no_model(name, schema.models)
         found[name] = found.get(name, 0) + rows
     return found
 
@@ -167,14 +159,14 @@ def _fill(
             "no rows are asked for", "add a block to the declarations:  seed / 12 Keeper"
         )
     lacking = add or (schema.seed if replace_made else missing_rows(settings, schema))
-    with _progress(sum(lacking.values())) as tell_rows:
-        try:
+    try:
+        with _progress(sum(lacking.values())) as tell_rows:
             done = fill_project(
                 settings, schema, tell_rows, add=add, replace_made=replace_made, day=day
             )
-        except KeyboardInterrupt:
-            click.echo("\nWhat is stored stays: the same command goes on with it.", err=True)
-            raise
+    except KeyboardInterrupt:
+        click.echo("What is stored stays: the same command goes on with it.", err=True)
+        raise
     tell(done, more=bool(add))
 
 
@@ -227,8 +219,10 @@ def _progress(rows: int) -> Iterator[Callable[[str, int], None]]:
     start, done = time.monotonic(), [0]
 
     def shown(model: str | None) -> str:
+        # The library's own reckoning hangs on the first batches, which are slow.
         rate = done[0] / max(time.monotonic() - start, 0.001)
-        return f"{model or ''}  {rate:,.0f} rows a second"
+        left = round(max(rows - done[0], 0) / rate) if rate else 0
+        return f"{model or ''}  {rate:,.0f} rows a second, {left // 60}:{left % 60:02} left"
 
     hidden = not rows or not sys.stderr.isatty()
     with click.progressbar(
@@ -237,7 +231,7 @@ def _progress(rows: int) -> Iterator[Callable[[str, int], None]]:
         file=sys.stderr,
         hidden=hidden,
         item_show_func=shown,
-        show_eta=True,
+        show_eta=False,
     ) as bar:
 
         def tell_rows(model: str, some: int) -> None:

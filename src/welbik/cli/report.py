@@ -25,6 +25,7 @@ _KINDS = (".html", ".png", ".json")
     metavar="FILE",
     help="Its ending says what is written: .html, .png or .json.",
 )
+@click.option("--profile", default="", metavar="NAME", help="The counts of 'seed NAME'.")
 @click.option("--values", is_flag=True, help="Show the texts that are stored most often.")
 @click.option(
     "--format",
@@ -36,7 +37,7 @@ _KINDS = (".html", ".png", ".json")
 )
 @project_option
 def command(
-    settings: Settings, models: tuple[str, ...], output: str, values: bool, form: str
+    settings: Settings, models: tuple[str, ...], output: str, profile: str, values: bool, form: str
 ) -> None:
     """See what is stored beside what is declared: counts, shares, distributions, relations.
 
@@ -52,8 +53,9 @@ def command(
     import json
     import sys
 
-    from ..problems import WelbikError, did_you_mean
+    from ..problems import WelbikError, no_model
     from ..project.declarations import schema_of
+    from ..project.filling import with_profile
     from ..project.reporting import measured, write_report
 
     path = Path(output)
@@ -61,12 +63,10 @@ def command(
         raise WelbikError(
             f"{output} ends in none of {', '.join(_KINDS)}", "name it report.html", status=2
         )
-    schema = schema_of(settings.root)
+    schema = with_profile(schema_of(settings.root), profile)
     for name in models:
         if name not in schema.models:
-            raise WelbikError(
-                f"there is no model {name!r}", did_you_mean(name, list(schema.models)), status=2
-            )
+            raise no_model(name, schema.models)
     length = len(models) or len(schema.models)
     hidden = not sys.stderr.isatty()
     with click.progressbar(length=length, label="Measuring", file=sys.stderr, hidden=hidden) as bar:

@@ -61,18 +61,13 @@ def command(settings: Settings, model: str, **asked: Any) -> None:
       welbik sample Hive --rows 5000..5010 --where "frames > 12" --columns code,frames
     """
     from ..data.supply import Supply
-    from ..problems import WelbikError, did_you_mean
+    from ..problems import no_model
     from ..project.declarations import schema_of
     from ..project.filling import with_profile
 
     schema = schema_of(settings.root)
     if model not in schema.models:
-        raise WelbikError(
-            f"there is no model {model!r}", did_you_mean(model, list(schema.models)), status=2
-        )
-    if asked["profile"] and asked["profile"] not in schema.profiles:
-        known = did_you_mean(asked["profile"], list(schema.profiles))
-        raise WelbikError(f"there is no profile {asked['profile']!r}", known, status=2)
+        raise no_model(model, schema.models)
     schema = with_profile(schema, asked["profile"])
     first, last, exact = _numbers(asked["rows"], asked["start"])
     names = _columns(schema.models[model], asked["columns"])

@@ -30,15 +30,13 @@ def command(settings: Settings, model: str | None, as_json: bool) -> None:
       welbik show Hive
       welbik show --json
     """
-    from ..problems import WelbikError, did_you_mean
+    from ..problems import no_model
     from ..project.declarations import schema_of
     from ..project.showing import as_data, described
 
     schema = schema_of(settings.root)
     if model is not None and model not in schema.models:
-        raise WelbikError(
-            f"there is no model {model!r}", did_you_mean(model, list(schema.models)), status=2
-        )
+        raise no_model(model, schema.models)
     if as_json:
         import json
 

@@ -23,15 +23,16 @@ _NAME = re.compile(r"(?<![\w.])[A-Za-z_]\w*")
 
 def supply_context(schema: Schema, package: str) -> dict[str, Any]:
     """What `supply.py.jinja` is filled with."""
-    imports = [from_import(f"{package}.kit", ["fields"])]
+    plurals = _plurals(schema)
+    factories = [_factory(schema, model, plurals[model.name]) for model in schema]
+    kit = ["entries", "fields"] if any(f["unique"] for f in factories) else ["fields"]
+    imports = [from_import(f"{package}.kit", kit)]
     for model in sorted(schema, key=lambda model: model.folder):
         imports.append(
             from_import(f"{package}.{model.folder}.form", [f"form as {model.endpoint}_form"])
         )
         imports.append(from_import(f"{package}.{model.folder}.model", [model.name]))
     imports.sort(key=lambda line: line.split()[1])
-    plurals = _plurals(schema)
-    factories = [_factory(schema, model, plurals[model.name]) for model in schema]
     return {"imports": imports, "factories": factories}
 
 
@@ -93,6 +94,7 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
             for rule in model.rules
             if rule.name in {one["name"] for one in _rules(schema, model)}
         ],
+        "unique": _taken(model),
         "name": model.factory,
         "model": model.name,
         "declared": declared(model.name),
@@ -123,6 +125,23 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
             for r in optional
         ],
     }
+
+
+def _taken(model: Model) -> list[dict[str, str]]:
+    """What no two rows may have alike, where it is typed, and what is said of that."""
+    typed = {m.name for m in model.entered if not isinstance(m, Many)}
+    members = [m for m in model.members if m.unique and m.name in typed]
+    own = [((m.name,), "", f"{m.name} is unique") for m in members]
+    groups = [(u.names, u.say, f"unique {', '.join(u.names)}") for u in model.uniques]
+    return [
+        {
+            "names": f"({', '.join(map(quote, names))},)",
+            "says": quote(say) if say else "",
+            "why": quote(why),
+        }
+        for names, say, why in [*own, *groups]
+        if set(names) <= typed
+    ]
 
 
 def _reference(schema: Schema, one: Collection) -> Reference:

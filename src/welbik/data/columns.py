@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
+from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +19,7 @@ Mask = NDArray[np.bool_]
 Only = NDArray[np.int64] | None
 """Some rows of a slice by their numbers, in order; None for all of them."""
 
+_EPOCH = dt.date(1970, 1, 1)
 Counts = Mapping[str, int]
 """How many rows each model has: what references have to choose from."""
 
@@ -40,6 +43,16 @@ class Here(NamedTuple):
 
     today: int
     timezone: str
+
+    @classmethod
+    def on(cls, timezone: str, day: dt.date | None = None) -> Here:
+        """On a day, today unless said."""
+        day = day or dt.datetime.now(ZoneInfo(timezone)).date()
+        return cls((day - _EPOCH).days, timezone)
+
+    @property
+    def day(self) -> dt.date:
+        return _EPOCH + dt.timedelta(days=self.today)
 
 
 def as_python(kind: Kind, drawn: Drawn) -> list[Any]:

@@ -3,50 +3,94 @@
 from __future__ import annotations
 
 import datetime as dt
+from copy import copy
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
-from ..schema.model import Model
+from ..rules.arrays import Column
+from ..schema.model import Field, Model, Reference
 from .beside import Beside, Ground
+from .columns import Counts
 from .drawer import Drawer
 from .making import BATCH, filled
 from .memory import Memory, Run
+from .raw import Places
+from .slices import Slice
+
+Given = set[tuple[object, str]]
+"""Which rows, by their keys, got a value for which column."""
 
 
-def complete(ground: Ground, memory: Memory, model: Model) -> int:
-    """Fills new columns of made-up rows where they are empty yet; returns how many rows got one."""
+class _Stored(Slice):
+    """Made-up rows as they are stored now, people's changes of them too, but for what is new."""
+
+    def __init__(
+        self, drawer: Drawer, model: Model, index: Places, counts: Counts, at: Places, new: set[str]
+    ) -> None:
+        super().__init__(drawer, model, index, counts, final=False)
+        assert drawer.world is not None
+        self.world, self.at, self.new = drawer.world, at, new
+
+    def column(self, name: str) -> Column:
+        if name in self.new:
+            return super().column(name)
+        column = self.world.table(self.model.name).column(name)
+        return Column(column.values[self.at], column.empty[self.at])
+
+    def follow(self, reference: str) -> Any:
+        if reference in self.new:
+            return super().follow(reference)
+        return self.world.table(self.model.name).follow(reference)
+
+
+def complete(ground: Ground, memory: Memory, model: Model) -> Given:
+    """Fills new columns of made-up rows where they are empty yet, and the database takes it."""
     table = model.table
     columns = tuple(member.column for member in filled(model))
-    count = 0
+    given: Given = set()
     for at, run in enumerate(memory.runs.get(table, [])):
         if not run.size:
             continue
         new = [member for member in filled(model) if member.column not in run.columns]
         if new and model.numbered:
-            count += _run(ground, model, run, [member.name for member in new])
+            given |= _run(ground, model, run, new)
         memory.runs[table][at] = replace(run, columns=columns)
-    return count
+    return given
 
 
-def _run(ground: Ground, model: Model, run: Run, names: list[str]) -> int:
-    """The rows of one run; as they were drawn when they were made."""
+def _run(ground: Ground, model: Model, run: Run, new: list[Field | Reference]) -> Given:
+    """The rows of one run that are left: new values beside those that they have."""
     day = dt.date.fromisoformat(run.day)
-    made = ground.drawer
-    drawer = Drawer(made.schema, run.seed, made.here.timezone, today=day)
-    drawer.world = ground.world
-    database, given = ground.database, Beside(ground, model)
-    given.drawer = drawer
-    given.counts = {**given.counts, **{k: v for k, v in run.counts.items() if k == model.name}}
+    drawer = Drawer(ground.drawer.schema, run.seed, ground.drawer.here.timezone, today=day)
+    # Rows are counted from the first of the run, as when they were made.
+    drawer.world = copy(ground.world)
+    drawer.world.starts = {**ground.world.starts, model.name: run.first}
+    beside, names = Beside(ground, model), {member.name for member in new}
+    beside.drawer = drawer
+    counts = {**beside.counts, model.name: run.counts.get(model.name, run.last)}
     numbers = np.setdiff1d(np.arange(run.first, run.last), np.array(run.skipped, dtype=np.int64))
-    done: set[object] = set()
-    for begin in range(0, len(numbers), BATCH):
-        some = numbers[begin : begin + BATCH]
-        keys = range(run.key + begin, run.key + begin + len(some))
-        drawn = drawer.draw(model, int(some[0]), int(some[-1]) + 1, given.counts, some)
-        for name in names:
-            member = model.stored(name)
-            values = given.encoded(member, drawn[name])
-            rows = [(k, v) for k, v in zip(keys, values, strict=True) if v is not None]
-            done |= set(database.fill_in(model.table, model.number, member.column, rows))
-    return len(done)
+    keys = ground.world.table(model.name).keys
+    there = np.flatnonzero((keys >= run.key) & (keys < run.key + run.size))
+    given: Given = set()
+    for begin in range(0, len(there), BATCH):
+        at = there[begin : begin + BATCH]
+        rows = _Stored(drawer, model, numbers[keys[at] - run.key], counts, at, names)
+        for member in new:
+            values = beside.encoded(member, rows.member(member.name))
+            some = zip(keys[at].tolist(), values, strict=True)
+            told = [(key, value) for key, value in some if value is not None]
+            done = ground.database.fill_in(model.table, model.number, member.column, told)
+            given |= {(key, member.column) for key in done}
+    return given
+
+
+def take_back(
+    ground: Ground, broken: Model, keys: frozenset[object], model: Model, given: Given
+) -> Given:
+    """Empties again what rows were given that break a rule now; all of it where others break one."""
+    back = {one for one in given if broken is not model or one[0] in keys}
+    for key, column in back:
+        ground.database.update(model.table, model.number, key, {column: None})
+    return back

@@ -15,6 +15,7 @@ from .mending import Mending
 from .raw import Cut, Places, RawDrawer
 from .sharing import Picked, Sharing
 from .slices import Far, Slice
+from .topping import Topping
 
 _BLOCK = 50_000
 
@@ -133,7 +134,7 @@ class Drawer(RawDrawer):
         shared = self.shared(model, member, counts)
         if isinstance(shared, Picked):
             shared = shared.sharing
-        if not isinstance(shared, Sharing):
+        if not isinstance(shared, Sharing | Topping):
             zero = np.zeros(len(index), dtype=np.int64)
             return zero, zero + 1, zero
         place, count = shared.siblings(index)

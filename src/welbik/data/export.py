@@ -14,6 +14,8 @@ from ..problems import WelbikError
 from ..rules.sql import quote
 from ..schema.model import Many, Model
 from ..storage.ddl import Ddl
+from ..storage.packing import Packing
+from ..storage.tables import tables_of
 from .making import BATCH, Making
 from .parts import Part, Tables
 
@@ -57,15 +59,23 @@ def export_table(
     begin = f"{number:02}-" if form == "sql" else ""
     end = "" if part.whole else f"-{part.number:0{len(str(part.of))}}-of-{part.of}"
     path = folder / f"{begin}{of.table}{end}.{form}"
-    rows = 0
-    with _WRITERS[form](path, of.table, tables.columns(of), tables.types(of), ddl) as writer:
+    rows, packing = 0, _packing(tables, of, ddl)
+    _, types = packing.held([()] * len(packing.names))
+    with _WRITERS[form](path, of.table, packing.names, types, ddl) as writer:
         for start in range(first, last, BATCH):
             stop = min(last, start + BATCH)
             columns = tables.batch(of, start, stop)
             rows += len(columns[0]) if columns else stop - start
-            writer.write(columns)
+            writer.write(packing.held(columns)[0] if columns else columns)
             tell(of.table, stop - start)
     return rows
+
+
+def _packing(tables: Tables, of: Model | Many, ddl: Ddl) -> Packing:
+    """How a table holds its columns, those that others made their own way too."""
+    names, known = tuple(tables.columns(of)), tables_of(tables.schema)[of.table]
+    columns = tuple(known.column(name) for name in names)
+    return Packing(of.table, names, columns, tuple(tables.types(of)), ddl.exact, by_lines=False)
 
 
 class _Writer(ABC):
@@ -99,7 +109,7 @@ class _Writer(ABC):
 
 
 class _Csv(_Writer):
-    """RFC 4180; empty values are nothing between two commas, texts stand between marks."""
+    """RFC 4180; empty values are nothing between two commas, a text without a letter is two marks."""
 
     file: IO[str]
 
@@ -110,10 +120,21 @@ class _Csv(_Writer):
 
     def write(self, columns: Sequence[Sequence[Any]]) -> None:
         told = [_told(column, type_) for column, type_ in zip(columns, self.types, strict=True)]
-        self.writer.writerows(zip(*told, strict=True))
+        if any("" in column for column in told):
+            # The library writes a text without a letter as it writes nothing.
+            lines = (",".join(map(_marked, row)) for row in zip(*told, strict=True))
+            self.file.write("".join(f"{line}\r\n" for line in lines))
+        else:
+            self.writer.writerows(zip(*told, strict=True))
 
     def close(self) -> None:
         self.file.close()
+
+
+def _marked(value: Any) -> str:
+    text = "" if value is None else str(value)
+    marked = value == "" or any(sign in text for sign in ',"\r\n')
+    return '"{}"'.format(text.replace('"', '""')) if marked else text
 
 
 class _Sql(_Writer):

@@ -12,19 +12,22 @@ import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from ..problems import WelbikError
+from ..rules.sql import quote
 from ..schema.model import Many, Model, Schema
 from ..storage.backend import Database
 from ..storage.tables import fingerprint, tables_of
 from .beside import Beside, Ground
-from .completing import complete
+from .completing import complete, take_back
 from .drawer import Drawer
 from .fixed import counts_with_fixed
-from .making import BATCH, Batches, Making, filled, midnight
+from .making import BATCH, Batches, Maker, Making, filled, midnight
 from .memory import Memory, Run
 from .narrowing import reads
 from .pairs import pairs_of
@@ -79,21 +82,27 @@ def fill(
     database.prepare(tables_of(drawer.schema), drawer.here.timezone)
     filling = Filling(database, drawer, counts, tell, request)
     if processes is None:
-        processes = max(1, min(4, (os.cpu_count() or 1) - 1)) if (os.cpu_count() or 1) > 1 else 0
-    filling.try_first()
-    filling.begin()
-    if files is not None:
-        write_uploads(drawer.schema, filling.lacking(), files)
+        processes = min(4, (os.cpu_count() or 1) - 1)
     with ExitStack() as stack:
+        # Others draw already while the first rows are tried here.
+        batches = stack.enter_context(filling.batches(processes))
+        filling.try_first()
+        filling.begin()
+        if files is not None:
+            write_uploads(drawer.schema, filling.lacking(), files)
         if filling.together:
             stack.enter_context(database.transaction())
-        with Batches(filling.making(), filling.rows_to_make(), processes) as batches:
+        try:
             for model in drawer.schema.parents_first:
                 filling.model(model, batches)
-        filling.pairs()
+            filling.pairs()
+        except WelbikError:
+            filling.begin_anew_if_changed()
+            raise
         filling.end()
     if filling.found.added:
-        database.learn()
+        known = database.tables.keys() & database.table_names()
+        database.learn(sorted(known - filling.learned))
     return filling.found
 
 
@@ -114,7 +123,7 @@ class Filling:
         self.memory = Memory(database)
         self.memory.prepare()
         self.found = Filled()
-        said = self.memory.under_way()
+        said = before = self.memory.under_way()
         digest = _digest(schema, drawer, request or str(sorted(counts.items())))
         if said is not None and said["asked"] == digest:
             self.found.went_on = True
@@ -125,7 +134,7 @@ class Filling:
             self.world = World(database, schema, self.wanted, self.memory, said)
         else:
             self.world = World(database, schema, self.wanted, self.memory)
-            day = dt.date(1970, 1, 1) + dt.timedelta(days=drawer.here.today)
+            day = drawer.here.day
             firsts = {m.name: database.next_id(m.table) for m in schema if m.numbered}
             said = {
                 "asked": digest,
@@ -138,7 +147,10 @@ class Filling:
                 "progress": {},
                 "done": [],
                 "before": self.world.said(),
+                "owed": {},
             }
+            if before is not None:
+                said |= {"owed": _owed(schema, before)}
             for model in schema:
                 if not self.world.stored[model.name]:
                     # Nothing is left of what was made: an empty table begins anew.
@@ -151,6 +163,11 @@ class Filling:
         self.done: set[str] = set()
         self.ground = Ground(database, drawer, self.world, self.wanted, self.done, self.now, tell)
         self._fixed: dict[str, list[object]] = {}
+        self.learned: set[str] = set()
+        self._made: dict[str, range] = {}
+        """The keys of rows that were made in one go, where those are numbers."""
+        self._unpaired = {many.table for model in schema for many in self._owing(model)}
+        """Tables of pairs that are still to be added to."""
         rank = drawer.plan.rank
         self.together = any(
             rank[r.target] > rank[model.name] for model in schema for r in model.references
@@ -165,8 +182,22 @@ class Filling:
     def _missing(self, name: str) -> int:
         return max(0, self.wanted.get(name, 0) - self.world.there[name])
 
-    def rows_to_make(self) -> int:
-        return sum(self._missing(m.name) for m in self.schema if self.is_plain(m))
+    def batches(self, processes: int) -> Batches:
+        """The batches of all models whose rows nothing needs to be read for."""
+        making = self.making()
+        maker, packings, planned = Maker(making), {}, []
+        for model in self.schema.parents_first:
+            if self.is_plain(model):
+                packings[model.name] = self.database.packing(model.table, maker.names(model))
+                if self._missing(model.name) and model.name not in self.said["done"]:
+                    planned.append((model.name, *self._range(model)))
+        return Batches(making, packings, planned, processes)
+
+    def _range(self, model: Model) -> tuple[int, int]:
+        """From which number on rows of a model are made, and up to which."""
+        first = self.world.start(model.name)
+        begin = int(self.said["progress"].get(model.name, first))
+        return begin, first + self.asked.get(model.name, 0) - self.world.there[model.name]
 
     def making(self) -> Making:
         counts = {
@@ -180,17 +211,30 @@ class Filling:
         return Making(self.schema, self.drawer.seed, zone, self.day, counts, firsts, self.now)
 
     def is_plain(self, model: Model) -> bool:
-        """Whether rows of a model are known by how they are made up alone: nothing is read."""
-        world, plan = self.world, self.drawer.plan
-        if world.stored[model.name] or model.name in self.schema.rows:
-            return False
-        read = {reference.target for reference in model.references}
-        for event in [(model.name, member.name) for member in model.members]:
-            read |= {name for name, _ in plan.needs.get(event, ())}
-        for rule in model.rules:
-            read |= {name for name, _ in reads(rule.node)}
-        fixed = set(self.schema.rows) & read
-        return not fixed and not any(world.is_read(name) for name in read)
+        """Whether rows of a model are known by how they are made up alone: nothing is read.
+
+        Neither for them, nor for those that are read for them.
+        """
+        found, todo = {model.name}, [model.name]
+        while todo:
+            new = self._reads[todo.pop()] - found
+            found |= new
+            todo += new
+        return not any(self.world.is_read(name) or name in self.schema.rows for name in found)
+
+    @cached_property
+    def _reads(self) -> dict[str, set[str]]:
+        """The models whose rows are read when those of one are made."""
+        found = {}
+        for model in self.schema:
+            read = {reference.target for reference in model.references}
+            for member in model.members:
+                needs = self.drawer.plan.needs.get((model.name, member.name), ())
+                read |= {name for name, _ in needs}
+            for rule in model.rules:
+                read |= {name for name, _ in reads(rule.node)}
+            found[model.name] = read
+        return found
 
     def try_first(self) -> None:
         """Draws some rows of each model, so that what can't be made is told before any is stored."""
@@ -207,6 +251,19 @@ class Filling:
                 self.memory.save()
                 self.memory.go_on(self.said)
 
+    def begin_anew_if_changed(self) -> None:
+        """Where somebody took rows away meanwhile, others can't lead to them: the next fill sees what is there."""
+        before = self.said["before"]
+        for name in () if self.together else self.said["done"]:
+            model = self.schema.models.get(name)
+            if model is None:
+                continue
+            made = self.asked.get(name, 0) - before["there"][name]
+            if self.database.count(model.table) < before["stored"][name] + made:
+                with self.database.transaction():
+                    self.memory.go_on(None)
+                return
+
     # Model by model
 
     def model(self, model: Model, batches: Batches) -> None:
@@ -216,7 +273,7 @@ class Filling:
         missing = self.asked.get(model.name, 0) - self.world.there[model.name]
         if missing > 0 and model.name not in self.said["done"]:
             if self.is_plain(model):
-                self._make(model, missing, batches)
+                self._make(model, batches)
             else:
                 with self._transaction():
                     self._add(model, missing)
@@ -267,11 +324,14 @@ class Filling:
         if not any(set(columns) - set(run.columns) for run in runs if run.size):
             return
         with self._transaction():
-            count = complete(self.ground, self.memory, model)
-            self.memory.save()
-        if count:
-            self.found.completed[model.name] = count
+            given = complete(self.ground, self.memory, model)
             self.world.forget(model.name)
+            # What people made of these rows since may not go with it.
+            for broken in self.verifier.broken({model.name}, set(self.schema.models)):
+                given -= take_back(self.ground, broken.model, broken.keys, model, given)
+            self.memory.save()
+        if given:
+            self.found.completed[model.name] = len({key for key, _ in given})
 
     def _count(self, model: Model, rows: int) -> None:
         self.found.added[model.name] = self.found.added.get(model.name, 0) + rows
@@ -282,25 +342,24 @@ class Filling:
         day = self.day.isoformat()
         return Run(first, last, key, seed, day, self.now, columns, tuple(skipped), counts)
 
-    def _make(self, model: Model, missing: int, batches: Batches) -> None:
+    def _make(self, model: Model, batches: Batches) -> None:
         """Makes rows that nothing needs to be read for."""
-        first = self.world.start(model.name)
-        begin = int(self.said["progress"].get(model.name, first))
-        stop = first + missing
-        names = batches.maker.names(model)
+        begin, stop = self._range(model)
         number = self.said["firsts"].get(model.name, 0)
+        if model.numbered and begin == self.world.start(model.name):
+            self._made[model.name] = range(number + begin, number + stop)
         while begin < stop:
             end = min(stop, begin + _AT_ONCE)
+            empty = self._is_empty(model.table)
             with self.database.resting(), self._transaction(), ExitStack() as stack:
-                if begin == first and not self.together:
-                    stack.enter_context(self.database.indexes_last(model.table))
-                for at, columns in batches.of(model, begin, end):
-                    self.database.insert(model.table, names, columns)
-                    self.tell(model.name, min(BATCH, end - at))
+                stack.enter_context(self._all_at_once(model.table, empty=empty))
+                for packed in batches.of(model, begin, end):
+                    self.database.store(packed)
+                    self.tell(model.name, packed.rows)
                 stack.close()
                 if end == stop:
                     known = self.done | {model.name}
-                    for broken in self.verifier.broken({model.name}, known):
+                    for broken in self.verifier.broken({model.name}, known, self._unpaired):
                         raise broken.error(model.name)
                     self.said["done"] = [*self.said["done"], model.name]
                 self.memory.add(model.table, self._run(model, begin, end, number + begin, []))
@@ -313,18 +372,18 @@ class Filling:
     def _add(self, model: Model, missing: int) -> None:
         """Adds rows; draws them anew, at other parents, where they break rules of stored ones."""
         for again in range(_AGAIN + 1):
-            with self.database.attempt() as take_back:
+            with self.database.attempt() as undo:
                 start = self.world.start(model.name)
                 adding = Beside(self.ground, model)
                 adding.add(missing, start)
                 self.world.forget(model.name)
                 known = self.done | {model.name}
-                broken = list(self.verifier.broken({model.name}, known))
+                broken = list(self.verifier.broken({model.name}, known, self._unpaired))
                 if not broken:
                     break
                 if again == _AGAIN or not self._exclude(model, broken):
                     raise broken[0].error(model.name)
-                take_back()
+                undo()
                 self.world.forget(model.name)
                 self.drawer.forget()
         run = self._run(model, start, adding.last, adding.first_id, adding.skipped)
@@ -345,30 +404,64 @@ class Filling:
     def pairs(self) -> None:
         """Stores what many-to-many relations of the new rows lead to."""
         for model in self.schema:
-            for many in model.many:
-                name = f"{model.name}.{many.name}"
-                if many.declares and self._new(model) and name not in self.said["done"]:
-                    with self._transaction():
+            for many in self._owing(model):
+                self._unpaired.discard(many.table)
+                empty = self._is_empty(many.table)
+                with self.database.resting(), self._transaction():
+                    with self._all_at_once(many.table, empty=empty):
                         self._pair(model, many)
-                        made = {model.name, many.target}
-                        for broken in self.verifier.broken(made, self.done):
-                            raise broken.error(broken.model.name)
-                        self._written(name)
+                    made = {model.name, many.target}
+                    asked = self.verifier.broken(made, self.done, self._unpaired, many.table)
+                    for broken in asked:
+                        raise broken.error(broken.model.name)
+                    self._written(f"{model.name}.{many.name}")
 
-    def _new(self, model: Model) -> bool:
-        return model.name in self.found.added or model.name in self.said["done"]
+    def _owing(self, model: Model) -> list[Many]:
+        """The relations of a model whose pairs are still to be added."""
+        done, owed = self.said["done"], self.said["owed"]
+        new = self._missing(model.name) or model.name in self.found.added or model.name in done
+        names = {many.name: f"{model.name}.{many.name}" for many in model.many if many.declares}
+        return [
+            many
+            for many in model.many
+            if many.name in names
+            and (new or names[many.name] in owed)
+            and names[many.name] not in done
+        ]
+
+    def _is_empty(self, table: str) -> bool:
+        # Counting would take longer with each share of a large table.
+        return not self.database.run(f"SELECT 1 FROM {quote(table)} LIMIT 1")
+
+    @contextmanager
+    def _all_at_once(self, table: str, *, empty: bool) -> Iterator[None]:
+        """Loads rows into a table; what would be kept up with each of them is made last where it is empty.
+
+        It is not asked here whether it is: what a transaction has read may not be loaded the quick way.
+        """
+        declared = self.database.tables.get(table)
+        if self.together or not empty or declared is None or declared.as_it_is:
+            yield
+            return
+        with self.database.indexes_last(table):
+            yield
+        self.database.learn([table])
+        self.learned.add(table)
 
     def _pair(self, model: Model, many: Many) -> None:
         """Adds pairs for the rows of this fill, some at a time."""
-        before = int(self.said["before"]["stored"][model.name])
+        stored = self.said["before"]["stored"][model.name]
+        before = int(self.said["owed"].get(f"{model.name}.{many.name}", stored))
         target = self.schema.models[many.target]
         theirs = self._keys(target, live="bin" in target.keeps)
-        mine = self._keys(model)[before:]
+        mine: Any = self._made.get(model.name)
+        if mine is None or f"{model.name}.{many.name}" in self.said["owed"]:
+            mine = self._keys(model)[before:]
         first = int(self.said["before"]["starts"][model.name])
         if not len(theirs) or not len(mine):
             return
         for begin in range(0, len(mine), BATCH):
-            some = mine[begin : begin + BATCH]
+            some = np.asarray(mine[begin : begin + BATCH])
             index = np.arange(begin, begin + len(some)) + first
             owners, others = pairs_of(self.drawer, model, many, index, len(theirs))
             columns = [some[owners].tolist(), theirs[others].tolist()]
@@ -385,6 +478,18 @@ class Filling:
         with self._transaction():
             self.memory.save()
             self.memory.go_on(None)
+
+
+def _owed(schema: Schema, said: Mapping[str, Any]) -> dict[str, int]:
+    """Relations whose pairs a fill still owes that is not gone on with, and how many rows were there before it."""
+    found = dict(said["owed"])
+    for model in schema:
+        begun = model.name in said["done"] or model.name in said["progress"]
+        for many in model.many if begun and model.name in said["before"]["stored"] else ():
+            name = f"{model.name}.{many.name}"
+            if many.declares and name not in said["done"]:
+                found.setdefault(name, said["before"]["stored"][model.name])
+    return found
 
 
 def _digest(schema: Schema, drawer: Drawer, asked: str) -> str:

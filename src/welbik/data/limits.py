@@ -16,6 +16,7 @@ from ..rules.tree import Node
 from ..schema.model import Field
 from . import samples
 from .columns import Drawn, Mask, as_column
+from .field_stream import FieldStream
 from .isolating import bound_of
 from .narrowing import Clause, Narrow
 from .places import coordinates, is_place
@@ -67,6 +68,8 @@ class Limits:
         if self.spread is not None:
             low, high = rows.drawer.ends(rows.model, member, rows.counts)
             self.low, self.high = np.full(size, low), np.full(size, high)
+        self._wide: tuple[Units, Units] | None = None
+        """The ends for all generations, where each has its part."""
         self.values: list[Any] = []
         self.among: NDArray[np.bool_] | None = None
         self._generations()
@@ -147,11 +150,10 @@ class Limits:
             none = ~self.among.any(axis=0)
             self.among[:, none] = True
         elif self.low is not None and self.high is not None:
-            wide = getattr(self, "_wide", None)
-            if wide is not None:
+            if self._wide is not None:
                 # Later than its parent, if not in its own generation's part.
                 short = self.low > self.high
-                self.high = np.where(short, np.maximum(wide[1], self.high), self.high)
+                self.high = np.where(short, np.maximum(self._wide[1], self.high), self.high)
             none = self.low > self.high
             low, high = self.rows.drawer.ends(self.rows.model, self.member, self.rows.counts)
             self.low = np.where(none, low, self.low)
@@ -178,6 +180,20 @@ def _all_values(member: Field) -> list[Any]:
 
 def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
     """A column of a field within what rules leave of it."""
+    drawn = _drawn(rows, member, attempt)
+    only = rows.drawer.plan.only.get((rows.model.name, member.name))
+    if only is None or rows.drawer.full:
+        return drawn
+    met = rows.arrays.evaluate(only, rows)
+    out: Mask = ~met.values.astype(bool) | met.empty
+    if rows.drawer.plan.of.get((rows.model.name, member.name)):
+        # A rule that wants a value has the last word.
+        out &= ~Limits(rows, member.name).given
+    out = out if drawn.empty is None else out | drawn.empty
+    return Drawn(drawn.values, out if out.any() else None)
+
+
+def _drawn(rows: Cut, member: Field, attempt: int) -> Drawn:
     drawer, model = rows.drawer, rows.model
     narrows = drawer.plan.of.get((model.name, member.name), ())
     spread = drawer.spread(model, member)
@@ -194,8 +210,8 @@ def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
             empty = drawer.emptied(together, drawer.share_of(member), member.required)
             return Drawn(placed, empty)
     limits = Limits(rows, member.name)
-    if slot is not None and spread is not None and not attempt:
-        values = _apart(rows, limits, slot, spread)
+    if slot is not None and spread is not None:
+        values = _apart(limits, slot, spread, stream)
     elif limits.among is not None:
         values = _chosen(limits, member, stream.fractions())
     elif spread is not None and not member.unique:
@@ -204,7 +220,7 @@ def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
         values = member.kind.drawn(units, spread.reach.places)
     else:
         values = samples.draw(member, stream)
-    return Drawn(values, _emptied(rows, limits, stream, attempt))
+    return Drawn(values, _emptied(limits, stream))
 
 
 def _chosen(limits: Limits, member: Field, fractions: NDArray[np.float64]) -> NDArray[Any]:
@@ -236,19 +252,20 @@ def _weights_of(spread: Spread, values: list[int]) -> NDArray[np.float64]:
     return np.array([(found == value).sum() / size for value in values])
 
 
-def _apart(rows: Cut, limits: Limits, anchor: str, spread: Spread) -> NDArray[Any]:
+def _apart(limits: Limits, anchor: str, spread: Spread, stream: FieldStream) -> NDArray[Any]:
     """Values that differ among the rows of one parent: those of its n parts, each one further.
 
     A value is drawn in a part of its own of the whole, with room left for one step a part; by as
-    many steps as there are parts before it is it moved on.
+    many steps as there are parts before it is it moved on. Where there is no room for all, those
+    that are left are empty, if they may be.
     """
     assert limits.low is not None and limits.high is not None
-    low, high, step = limits.low, limits.high, spread.reach.step
+    rows, low, high, step = limits.rows, limits.low, limits.high, spread.reach.step
     place, count, parent = rows.drawer.siblings(rows.model, anchor, rows.index, rows.counts)
-    stream = rows.drawer.stream(rows.model, limits.member, rows.index, 0)
-    key = key_of(stream.key("apart"))
+    key = key_of(rows.drawer.seed, rows.model.name, limits.member.name, "apart")
     part = permuted_each(place, count, parent, key)
     low = -(-low // step) * step
+    limits.absent |= (part * step > high - low) & ~limits.given
     room = np.maximum(low, high - (count - 1) * step)
     fractions = (part + stream.fractions()) / count
     units = spread.at(np.minimum(fractions, 1 - 1e-15), low, room) + part * step
@@ -257,16 +274,17 @@ def _apart(rows: Cut, limits: Limits, anchor: str, spread: Spread) -> NDArray[An
     return drawn
 
 
-def _emptied(rows: Cut, limits: Limits, stream: Any, attempt: int) -> Mask | None:
+def _emptied(limits: Limits, stream: FieldStream) -> Mask | None:
     """Which rows have no value: those that may not, and so many others as make up the share."""
-    drawer, member = rows.drawer, limits.member
+    rows, member = limits.rows, limits.member
+    drawer = rows.drawer
     always = member.required or member.kind.self_made
     if always:
         return drawer.emptied(stream, 0.0, True)
     share = drawer.share_of(member)
     narrows = drawer.plan.of.get((rows.model.name, member.name), ())
     declared = any(term.word == "empty" for term in member.sample)
-    if not declared and _explains(narrows):
+    if not declared and member.only is None and _explains(narrows):
         # What says why stands only where there is a why.
         share = 0.0 if drawer.full else 1.0
     elif share and drawer.may_force(rows.model, member, rows.counts):

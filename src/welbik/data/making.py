@@ -7,7 +7,10 @@ from __future__ import annotations
 
 import datetime as dt
 import os
+from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Future
+from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -17,12 +20,14 @@ from numpy.typing import NDArray
 
 from ..schema.model import Field, Model, Reference, Schema
 from ..storage.neutral import encode
+from ..storage.packing import Packed, Packing
 from .columns import Counts, Drawn
 from .drawer import Drawer
 from .raw import Places
-from .streams import RowStream
+from .slices import Slice
+from .streams import RowStream, span_of
 
-BATCH = 20_000
+BATCH = 8_000
 _DAY = 86_400
 _AHEAD = 3
 """Batches that are drawn before they are asked for, for each process that does."""
@@ -98,7 +103,8 @@ class Maker:
         key = target.stored(target.key)
         assert isinstance(key, Field)
         there, places = np.unique(at.values, return_inverse=True)
-        drawn = self.drawer.draw(target, 0, 0, self.making.counts, there)[key.name]
+        rows = Slice(self.drawer, target, there, self.making.counts, final=True)
+        drawn = rows.member(key.name)
         known = encode(key.kind.stored().type, drawn.values, drawn.empty)
         chosen: list[object] = [known[place] for place in places.tolist()]
         for row in np.flatnonzero(at.empty).tolist() if at.empty is not None else ():
@@ -124,8 +130,7 @@ def times_of(
             if column.empty is not None:
                 there &= ~column.empty
             told = np.where(there, np.maximum(told, moments), told)
-    start, stop = int(index.min(initial=0)), int(index.max(initial=-1)) + 1
-    only = None if stop - start == len(index) else index
+    start, stop, only = span_of(index)
     stream = RowStream(drawer.seed, model.name, "entered", start, stop, only=only)
     # What tells no time is entered some time within a year; the rest within some days.
     ago = now - (stream.fractions() ** 1.5 * 365 * _DAY).astype(np.int64)
@@ -140,38 +145,67 @@ def times_of(
     return found
 
 
-class Batches:
-    """Batches of made-up rows in order, drawn by other processes where there are many."""
+Range = tuple[str, int, int]
+"""The rows of a model from a number up to another."""
 
-    def __init__(self, making: Making, rows: int, processes: int) -> None:
-        self.maker = Maker(making)
+
+class Batches:
+    """Batches of made-up rows in order, ready to be stored; drawn by other processes where there are many.
+
+    `packings` says of each model how they are made ready. `planned` are the ranges that will be asked for:
+    the next table is drawn while the database is busy with the one before.
+    """
+
+    def __init__(
+        self,
+        making: Making,
+        packings: Mapping[str, Packing],
+        planned: Sequence[Range],
+        processes: int,
+    ) -> None:
+        self.maker, self.packings = Maker(making), packings
         self.pool: Any = None
-        if processes and rows > 3 * BATCH:
+        large = [one for one in planned if one[2] - one[1] > 2 * BATCH]
+        if processes and sum(stop - start for _, start, stop in planned) > 3 * BATCH:
             from concurrent.futures import ProcessPoolExecutor
             from multiprocessing import get_context
 
             self.pool = ProcessPoolExecutor(
-                processes, get_context("spawn"), initializer=_begin, initargs=(making,)
+                processes, get_context("spawn"), initializer=_begin, initargs=(making, packings)
             )
+        self.planned = iter([batch for one in large for batch in _batches(*one)])
+        self.waiting: deque[tuple[Range, Future[Packed]]] = deque()
         self.ahead = processes * _AHEAD
+        self._draw_ahead()
 
-    def of(self, model: Model, start: int, stop: int) -> Iterator[tuple[int, Columns]]:
-        """The rows of a model from a number up to another: the number of the first, and columns."""
-        starts = range(start, stop, BATCH)
-        if self.pool is None or len(starts) < 3:
-            for begin in starts:
-                yield begin, self.maker.columns(model, begin, min(begin + BATCH, stop))
-            return
-        waiting = []
-        for begin in starts:
-            waiting.append(
-                (begin, self.pool.submit(_made, model.name, begin, min(begin + BATCH, stop)))
-            )
-            if len(waiting) > self.ahead:
-                first, batch = waiting.pop(0)
-                yield first, batch.result()
-        for first, batch in waiting:
-            yield first, batch.result()
+    def of(self, model: Model, start: int, stop: int) -> Iterator[Packed]:
+        """The rows of a model from a number up to another."""
+        for batch in _batches(model.name, start, stop):
+            if batch not in [asked for asked, _ in self.waiting]:
+                yield _packed(self.maker, self.packings, batch)
+                continue
+            while self.waiting[0][0] != batch:
+                self.waiting.popleft()
+            made = self.waiting.popleft()[1]
+            self._draw_ahead()
+            yield self._result(batch, made)
+
+    def _result(self, batch: Range, made: Future[Packed]) -> Packed:
+        try:
+            return made.result()
+        except BrokenProcessPool:
+            # A helper was ended from outside: what it would have drawn is drawn here.
+            return _packed(self.maker, self.packings, batch)
+
+    def _draw_ahead(self) -> None:
+        while self.pool is not None and len(self.waiting) < self.ahead:
+            batch = next(self.planned, None)
+            if batch is None:
+                return
+            try:
+                self.waiting.append((batch, self.pool.submit(_made, batch)))
+            except BrokenProcessPool:
+                self.planned = iter(())
 
     def __enter__(self) -> Batches:
         return self
@@ -181,10 +215,19 @@ class Batches:
             self.pool.shutdown(cancel_futures=True)
 
 
-_here: dict[str, Maker] = {}
+def _batches(name: str, start: int, stop: int) -> list[Range]:
+    return [(name, begin, min(begin + BATCH, stop)) for begin in range(start, stop, BATCH)]
 
 
-def _begin(making: Making) -> None:
+def _packed(maker: Maker, packings: Mapping[str, Packing], batch: Range) -> Packed:
+    name, start, stop = batch
+    return packings[name].pack(maker.columns(maker.making.schema.models[name], start, stop))
+
+
+_here: list[tuple[Maker, Mapping[str, Packing]]] = []
+
+
+def _begin(making: Making, packings: Mapping[str, Packing]) -> None:
     import signal
     from threading import Thread
 
@@ -192,7 +235,7 @@ def _begin(making: Making) -> None:
     Thread(target=_end_with_parent, daemon=True).start()
     # Whoever stops the command stops its first process: that one lets the others go.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    _here["maker"] = Maker(making)
+    _here.append((Maker(making), packings))
 
 
 def _end_with_parent() -> None:
@@ -204,6 +247,5 @@ def _end_with_parent() -> None:
         os._exit(1)
 
 
-def _made(model: str, start: int, stop: int) -> Columns:
-    maker = _here["maker"]
-    return maker.columns(maker.making.schema.models[model], start, stop)
+def _made(batch: Range) -> Packed:
+    return _packed(*_here[0], batch)

@@ -96,6 +96,8 @@ class Plan:
     loose: dict[str, list[Rule]] = field(default_factory=dict)
     chosen: dict[Event, Node] = field(default_factory=dict)
     """Conditions of `where` that the rows a reference leads to meet."""
+    only: dict[Event, Node] = field(default_factory=dict)
+    """What must hold of the rows in which a field has a value, unless a rule wants one."""
     slots: dict[str, list[Slot]] = field(default_factory=dict)
     """The fields of each model that could tell rows of its unique groups apart, best first."""
     followers: dict[Event, list[Follower]] = field(default_factory=dict)
@@ -110,6 +112,10 @@ class Plan:
             self.loose[model.name], self.slots[model.name] = [], []
         for model in self.schema.parents_first:
             self._choices(model)
+        for one in [one for model in self.schema for one in model.fields]:
+            event = (one.model, one.name)
+            if one.only is not None and self._may(event, reads(one.only)):
+                self.only[event] = one.only
         for model in self.schema.parents_first:
             for rule in model.rules:
                 if not self._is_choice(model, rule) and not self._narrow(model, rule):

@@ -7,7 +7,7 @@ import numpy as np
 from ..rules.tree import Aggregate, Apply, Const, plain
 from ..schema.model import Many, Model, Schema
 from .raw import Places, RawDrawer
-from .streams import RowStream, key_of, permuted_each
+from .streams import RowStream, key_of, permuted_each, span_of
 
 _MOST = 3
 
@@ -45,8 +45,7 @@ def pairs_of(
         return none, none
     low, high = range_of(drawer.schema, model, many)
     high = min(high, have)
-    start, stop = int(index.min()), int(index.max()) + 1
-    only = None if stop - start == len(index) else index
+    start, stop, only = span_of(index)
     stream = RowStream(drawer.seed, model.name, many.name, start, stop, only=only)
     sizes = stream.integers(min(low, high), high, purpose="size")
     owner = np.repeat(np.arange(len(index)), sizes)

@@ -9,13 +9,16 @@ from typing import NamedTuple
 import numpy as np
 
 from ..problems import WelbikError
-from ..schema.model import Many, Model, Schema
+from ..schema.model import Field, Many, Model, Schema
 from ..storage.backend import Database
+from .columns import Drawn
 from .making import BATCH, Columns, Maker, Making, filled
 from .memory import Memory, Run
 from .pairs import pairs_of
 
 _POLL_SECONDS = 1.0
+_SHARE = 200_000
+"""Rows that are stored together."""
 
 
 class Part(NamedTuple):
@@ -62,9 +65,6 @@ class Tables:
         """How many rows are made; of pairs, how many rows have some."""
         return int(self.counts.get(of.name if isinstance(of, Model) else of.model, 0))
 
-    def name(self, of: Model | Many) -> str:
-        return of.table
-
     def columns(self, of: Model | Many) -> list[str]:
         return self.maker.names(of) if isinstance(of, Model) else [of.column, of.target_column]
 
@@ -75,7 +75,7 @@ class Tables:
         own = ["integer"] if of.numbered else []
         times = ["timestamp"] * 2 if "times" in of.keeps else []
         members = [
-            m.kind.stored().type if hasattr(m, "kind") else self._key_type(m.target)
+            m.kind.stored().type if isinstance(m, Field) else self._key_type(m.target)
             for m in filled(of)
         ]
         return [*own, *members, *times]
@@ -84,8 +84,8 @@ class Tables:
         model = self.schema.models[name]
         if model.numbered:
             return "integer"
-        key = model.stored(model.key or model.keys[0])
-        return key.kind.stored().type if hasattr(key, "kind") else self._key_type(key.target)
+        key = model.stored(model.key)
+        return key.kind.stored().type if isinstance(key, Field) else self._key_type(key.target)
 
     def batch(self, of: Model | Many, start: int, stop: int) -> Columns:
         """The columns of the rows between two numbers."""
@@ -96,8 +96,6 @@ class Tables:
 
 def pair_columns(maker: Maker, many: Many, start: int, stop: int) -> Columns:
     """The pairs of the rows between two numbers, as keys."""
-    from .columns import Drawn
-
     schema, counts = maker.making.schema, maker.making.counts
     model, target = schema.models[many.model], schema.models[many.target]
     index = np.arange(start, stop)
@@ -119,6 +117,7 @@ def store_part(
     Returns how many rows of each table were added. What is there of this part stays. Raises WelbikError
     where rows are not there that some of these refer to, or waits for them.
     """
+    refuse_circles(making.schema)
     Memory(database).prepare()
     tables = Tables(making)
     added: dict[str, int] = {}
@@ -134,8 +133,17 @@ def store_part(
     return added
 
 
-_SHARE = 200_000
-"""Rows that are stored together."""
+def refuse_circles(schema: Schema) -> None:
+    """Raises WelbikError where models refer to each other in a circle: no part could come first."""
+    rank = {model.name: at for at, model in enumerate(schema.parents_first)}
+    for model in schema:
+        for reference in model.references:
+            if rank[reference.target] > rank[model.name]:
+                raise WelbikError(
+                    f"{model.name} and {reference.target} refer to each other in a circle: their rows are "
+                    "stored together, and not in parts",
+                    "fill as a whole: welbik fill; or write files: --to FOLDER",
+                )
 
 
 def store_range(database: Database, tables: Tables, of: Model | Many, first: int, last: int) -> int:

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from ..schema.model import Field, Model
 from .columns import Drawn
 from .meaning import is_coordinate, is_latitude
-from .streams import RowStream, mixed
+from .streams import RowStream, mixed, span_of
 
 _INLAND = np.array(
     [
@@ -57,8 +57,7 @@ def coordinates(
     if not ((column >= low) & (column <= high)).all():
         return None
     rows = index if parents is None else parents.values
-    start, stop = int(index.min(initial=0)), int(index.max(initial=-1)) + 1
-    only = None if stop - start == len(index) else index
+    start, stop, only = span_of(index)
     stream = RowStream(seed, model.name, field.name, start, stop, only=only)
     # Both coordinates of a row are of one place.
     key = RowStream(seed, model.name, "place", 0, 0).key("place")

@@ -5,6 +5,8 @@ A handful of forms are filled from our own lists; each form is as likely as its 
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -13,9 +15,11 @@ from numpy.typing import NDArray
 
 from ..schema.model import Field, Model
 from .meaning import is_coordinate
-from .streams import RowStream
+from .streams import RowStream, key_of, permuted
 from .wordlists import listed
 
+_MOST = 3_000
+"""So many texts of one form are kept at hand."""
 Texts = NDArray[np.object_]
 
 
@@ -51,11 +55,7 @@ def _picked(stream: RowStream, forms: _Forms | None, purpose: str) -> Texts | No
 
 def _parts(model: Model) -> tuple[str, ...]:
     """What of a row can be spoken of."""
-    found = [
-        member.label
-        for member in model.members
-        if not isinstance(member, Field) or _is_seen(member)
-    ]
+    found = [field.label for field in model.fields if _is_seen(field)]
     return tuple(found[:12])
 
 
@@ -69,43 +69,59 @@ def _is_seen(member: Field) -> bool:
 
 @lru_cache(maxsize=256)
 def _forms(singular: str, parts: tuple[str, ...], longest: int) -> _Forms | None:
-    state, when, finding = listed("state"), listed("when"), listed("finding")
     thing = singular[:1].lower() + singular[1:] if not singular.isupper() else singular
     people = listed("given_name")[::6]
+    state, when, finding, todo = map(listed, ("state", "when", "finding", "todo"))
     forms = [
-        (4, [f"{_begin(w)} the {thing} was {s}." for w in when for s in state]),
-        (3, [f"Checked {w}; {f}." for w in when for f in finding]),
-        (3, [f"The {thing} is {s}, and {f}." for s in state for f in finding]),
-        (4, [f"{part}: {s}." for part in parts for s in state]),
-        (2, [f"{aside}." for aside in listed("aside")]),
-        (2, [f"{todo}." for todo in listed("todo")]),
-        (1, [f"{todo}; {f}." for todo in listed("todo") for f in finding]),
-        (1, [f"{person} was told about it {w}." for person in people for w in when]),
-        (1, [f"{_begin(f)}." for f in finding]),
+        (4, f"{{}} the {thing} was {{}}.", (when, state)),
+        (3, "Checked {}; {}.", (when, finding)),
+        (3, f"The {thing} is {{}}, and {{}}.", (state, finding)),
+        (4, "{}: {}.", (parts, state)),
+        (2, "{}.", (listed("aside"),)),
+        (2, "{}.", (todo,)),
+        (1, "{}; {}.", (todo, finding)),
+        (1, "{} was told about it {}.", (people, when)),
+        (1, "{}.", (finding,)),
     ]
-    return _kept(forms, longest)
+    return _kept([(n, _texts(form, given, singular, longest)) for n, form, given in forms])
 
 
 @lru_cache(maxsize=64)
 def _causes(longest: int, words: tuple[int, int] | None) -> _Forms | None:
-    causes = listed("cause")
-    plain = [_begin(cause) for cause in causes]
-    more = [f"{_begin(a)}, and {b}" for a in causes for b in listed("finding")]
+    cause = listed("cause")
+    more = _texts("{}, and {}", (cause, listed("finding")), "", longest)
     if words is None:
-        return _kept([(2, [f"{c}." for c in plain]), (1, [f"{c}." for c in more])], longest)
+        plain = _texts("{}.", (cause,), "", longest)
+        return _kept([(2, plain), (1, [f"{c}." for c in more if len(c) < longest])])
+    plain = _texts("{}", (cause,), "", longest)
     fits = [text for text in [*plain, *more] if words[0] <= len(text.split()) <= words[1]]
-    return _kept([(1, fits)], longest) if len(fits) >= 8 else None
+    return _kept([(1, fits)]) if len(fits) >= 8 else None
 
 
-def _kept(forms: list[tuple[int, list[str]]], longest: int) -> _Forms | None:
-    """The sentences that are short enough, the forms that have some."""
-    short = [(share, [t for t in texts if len(t) <= longest]) for share, texts in forms]
-    short = [(share, texts) for share, texts in short if texts]
-    if not short:
+def _texts(form: str, given: Sequence[Sequence[str]], whose: str, longest: int) -> list[str]:
+    """What a form becomes with the parts given, as far as it is short enough.
+
+    Where that is very many, each model has some of them for its own.
+    """
+    short = [[part for part in parts if len(part) <= longest] for parts in given]
+    shape = tuple(map(len, short))
+    size = math.prod(shape)
+    if not size:
+        return []
+    some = permuted(np.arange(min(size, _MOST)), size, key_of(form, whose))
+    places = zip(*(at.tolist() for at in np.unravel_index(some, shape)), strict=True)
+    texts = (form.format(*(p[at] for p, at in zip(short, row, strict=True))) for row in places)
+    return [_begin(text) for text in texts if len(text) <= longest]
+
+
+def _kept(forms: list[tuple[int, list[str]]]) -> _Forms | None:
+    """The forms that have sentences."""
+    full = [(share, texts) for share, texts in forms if texts]
+    if not full:
         return None
-    texts = np.array([text for _, some in short for text in some], dtype=object)
-    sizes = np.array([len(some) for _, some in short])
-    shares = np.array([float(share) for share, _ in short])
+    texts = np.array([text for _, some in full for text in some], dtype=object)
+    sizes = np.array([len(some) for _, some in full])
+    shares = np.array([float(share) for share, _ in full])
     return _Forms(texts, np.cumsum(sizes) - sizes, sizes, shares)
 
 

@@ -21,11 +21,11 @@ from .field_stream import FieldStream
 from .narrowing import Plan
 from .sharing import Chain, Picked, Sharing, Tree
 from .spreads import Spread, spread_of
-from .streams import RowStream, key_of, out_of_values
+from .streams import RowStream, key_of, out_of_values, span_of
+from .topping import Topping
 from .world import World
 
 _EMPTY_REFERENCE = 0.25
-_EPOCH = dt.date(1970, 1, 1)
 Places = NDArray[np.int64]
 
 
@@ -67,8 +67,7 @@ class RawDrawer(ABC):
         self.schema = schema
         self.seed = seed
         self.full = full
-        day = today or dt.datetime.now(ZoneInfo(timezone)).date()
-        self.here = Here((day - _EPOCH).days, timezone)
+        self.here = Here.on(timezone, today)
         self.world: World | None = None
         """The database that is filled: what is there is read and not made up."""
         self.known: dict[tuple[object, ...], Any] = {}
@@ -82,8 +81,7 @@ class RawDrawer(ABC):
     def arrays(self) -> Arrays:
         """What works rules out, today."""
         zone = ZoneInfo(self.here.timezone)
-        day = _EPOCH + dt.timedelta(days=self.here.today)
-        now = dt.datetime.combine(day, dt.datetime.now(zone).timetz())
+        now = dt.datetime.combine(self.here.day, dt.datetime.now(zone).timetz())
         return Arrays(now, self.here.timezone)
 
     def forget(self) -> None:
@@ -141,10 +139,7 @@ class RawDrawer(ABC):
 
     def stream(self, model: Model, field: Field, index: Places, attempt: int = 0) -> FieldStream:
         """The numbers that a field's values are made of, for some rows."""
-        start, stop = int(index.min(initial=0)), int(index.max(initial=-1)) + 1
-        if len(index):
-            start = int(index[0])
-        only = None if len(index) == stop - start else index
+        start, stop, only = span_of(index)
         rows = (start, stop, attempt, only)
         return FieldStream(self.seed, model, field, self.here, rows, self._beside, self._part_rows)
 
@@ -212,10 +207,7 @@ class RawDrawer(ABC):
         )
         drawn = self.draw(model, stream.start, stream.stop, {}, stream.only)
         names = [f.name for f in shape.fields]
-        columns = [
-            [f.kind.in_json(value) for value in as_python(f.kind, drawn[f.name])]
-            for f in shape.fields
-        ]
+        columns = [f.kind.all_in_json(as_python(f.kind, drawn[f.name])) for f in shape.fields]
         return [dict(zip(names, values, strict=True)) for values in zip(*columns, strict=True)]
 
     def emptied(self, stream: RowStream, share: float, required: bool) -> Mask | None:
@@ -245,9 +237,11 @@ class RawDrawer(ABC):
         positions, empty = shared.parents(index)
         if needed and empty.any():
             raise self._too_few(model, reference, have)
-        if attempt and not reference.unique and have:
-            start, stop = int(index.min(initial=0)), int(index.max(initial=-1)) + 1
-            stream = RowStream(self.seed, model.name, reference.name, start, stop, attempt, index)
+        # Whose rows are counted stays its parent, unless that is what stands in the way.
+        kept = isinstance(shared, Topping) and attempt % 4
+        if attempt and not kept and not reference.unique and have:
+            start, stop, only = span_of(index)
+            stream = RowStream(self.seed, model.name, reference.name, start, stop, attempt, only)
             most = np.minimum(index, have) if reference.target == model.name else have
             if not isinstance(shared, Picked):
                 positions = np.minimum(
@@ -273,7 +267,7 @@ class RawDrawer(ABC):
 
     def shared(
         self, model: Model, reference: Reference, counts: Counts
-    ) -> Sharing | Tree | Chain | Picked | None:
+    ) -> Sharing | Tree | Chain | Picked | Topping | None:
         """How a model's rows are shared out among those that a reference leads to."""
         have, first = self._to_choose(reference, counts), self.first(model.name)
         # A model that no count is known of is as large as it is asked for.
@@ -281,12 +275,12 @@ class RawDrawer(ABC):
         key = ("shared", model.name, reference.name, have, rows, first)
         if key not in self.known:
             self.known[key] = self._shared(model, reference, counts, (have, rows, first))
-        found: Sharing | Tree | Chain | Picked | None = self.known[key]
+        found: Sharing | Tree | Chain | Picked | Topping | None = self.known[key]
         return found
 
     def _shared(
         self, model: Model, reference: Reference, counts: Counts, sizes: tuple[int, int, int]
-    ) -> Sharing | Tree | Chain | Picked | None:
+    ) -> Sharing | Tree | Chain | Picked | Topping | None:
         have, rows, first = sizes
         share = samples.empty_share(reference.sample, _EMPTY_REFERENCE)
         share = 0.0 if reference.required else share
@@ -300,6 +294,9 @@ class RawDrawer(ABC):
         if not have:
             return None
         asked: dict[str, Any] = {"empty": share, "start": first, "unique": reference.unique}
+        if read and law.word == "range" and not reference.unique and self.world is not None:
+            led = self.world.led(reference, self.arrays)
+            return Topping(key, rows, led, law, empty=share, start=first)
         if read or (model.name, reference.name) not in self.plan.chosen:
             return Sharing(key, rows, have, law, **asked)
         there = self.meeting(model, reference, counts, have)

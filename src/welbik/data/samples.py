@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..kinds.base import Array
 from ..kinds.text import POOLS
@@ -91,16 +92,25 @@ def _prose(field: Field, term: Term, stream: FieldStream) -> Array:
         ]
     if not parts:
         return field.kind.draw(field, stream)
-    wanted = stream.integers(low, high, purpose="how many").tolist()
-    out = np.empty(len(wanted), dtype=object)
-    for at, count in enumerate(wanted):
-        text = parts[-1][at] if term.word == "words" else parts[0][at]
-        for column in parts[1:count] if term.word != "words" else parts[-count:-1][::-1]:
-            longer = f"{text} {column[at]}" if term.word != "words" else f"{column[at]} {text}"
-            text = longer if len(longer) <= longest else text
-        text = text[:1].upper() + text[1:]
-        out[at] = text.ljust(shortest, ".")
+    wanted = stream.integers(low, high, purpose="how many")
+    backwards = term.word == "words"
+    first, *others = parts[::-1] if backwards else parts
+    out = first.astype(object)
+    lengths = _lengths(out)
+    for number, part in enumerate(others, 2):
+        longer = lengths + 1 + _lengths(part)
+        more = (wanted >= number) & (longer <= longest)
+        out[more] = part[more] + " " + out[more] if backwards else out[more] + " " + part[more]
+        lengths = np.where(more, longer, lengths)
+    if backwards:
+        out[:] = [text[:1].upper() + text[1:] for text in out]
+    for at in np.flatnonzero(lengths < shortest):
+        out[at] = out[at].ljust(shortest, ".")
     return out
+
+
+def _lengths(texts: Array) -> NDArray[np.int64]:
+    return np.fromiter(map(len, texts), dtype=np.int64, count=len(texts))
 
 
 def _words(stream: FieldStream, most: int, longest: int) -> list[Array]:

@@ -134,6 +134,16 @@ def permuted_each(
     return out.astype(np.int64)
 
 
+def span_of(index: NDArray[np.int64]) -> tuple[int, int, NDArray[np.int64] | None]:
+    """Rows as streams take them: from the first on up to the last, and which, where not all in order."""
+    if not len(index):
+        return 0, 0, None
+    start, stop = int(index[0]), int(index[-1]) + 1
+    if len(index) == stop - start and bool((np.diff(index) == 1).all()):
+        return start, stop, None
+    return int(index.min()), int(index.max()) + 1, index
+
+
 class RowStream:
     """Random numbers for the rows `start` up to and without `stop` of one field of a model."""
 

@@ -34,6 +34,8 @@ _TOGETHER = 2000
 _TRIES = 400
 _EDGE = 200
 """Tries after which a row need not lie at the edge of a rule: some edges can't be had."""
+_NOBODY = "999999999"
+"""The key of no row."""
 _BLOCKS = (16, 64, 256)
 """So many rows are drawn together: a test that asks for one asks for more; the last one again and again."""
 _FULL = 40
@@ -281,9 +283,12 @@ class Factory:
 
     def wrong(self, model: str) -> list[tuple[str, str, str]]:
         """Each way that one field of a row can be typed wrongly: field, text, and what is wrong."""
-        fields = self.schema.models[model].fields
-        needed = [(f.name, "", "left empty") for f in fields if f.required and not f.kind.self_made]
-        return needed + [one[:3] for one in self._cases(model) if not one[3]]
+        resolved = self.schema.models[model]
+        needed = [f.name for f in resolved.fields if f.required and not f.kind.self_made]
+        needed += [r.name for r in resolved.references if r.required]
+        nowhere = [(r.name, _NOBODY, "leads to nothing") for r in resolved.references]
+        empty = [(name, "", "left empty") for name in needed]
+        return empty + nowhere + [one[:3] for one in self._cases(model) if not one[3]]
 
     def inside(self, model: str) -> list[tuple[str, str, str]]:
         """Each way that one field can be typed only just as it may be."""

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Set
 from dataclasses import dataclass
 
 from ..problems import WelbikError
 from ..rules.tree import Aggregate, Node, Value, walk
-from ..schema.model import Field, Model, Reference, Rule, Schema
+from ..schema.model import Field, Many, Model, Reference, Rule, Schema
 from ..schema.tables import SchemaNames
 from ..storage.backend import Database
 from ..storage.neutral import decode
@@ -53,12 +53,24 @@ class Verifier:
         for rule in model.rules:
             self._before[model.name, rule.name] = self._keys(model, rule)
 
-    def broken(self, added: set[str], known: set[str]) -> Iterator[Broken]:
-        """What is broken of the rules that read models with new rows, of `known` models alone."""
+    def broken(
+        self,
+        added: set[str],
+        known: set[str],
+        owed: Set[str] = frozenset(),
+        pairs: str = "",
+    ) -> Iterator[Broken]:
+        """What is broken of the rules that read models with new rows, of `known` models alone.
+
+        Rules over pairs of tables that are `owed` are asked when those are there; with `pairs` only those
+        that read this table of pairs.
+        """
         for model in self.schema:
             for rule in model.rules:
-                read = reads(model, rule.node)
+                read, paired = reads(model, rule.node), pairs_read(self.schema, rule.node)
                 if not read & added or not read <= known:
+                    continue
+                if paired & owed or pairs and pairs not in paired:
                     continue
                 keys = self._keys(model, rule) - self._before.get((model.name, rule.name), set())
                 if keys:
@@ -102,6 +114,13 @@ def reads(model: Model, node: Node) -> set[str]:
         if isinstance(part, Aggregate):
             found |= {hop.model for hop in part.hops}
     return found
+
+
+def pairs_read(schema: Schema, node: Node) -> set[str]:
+    """The tables of pairs that an expression reads."""
+    hops = [hop for part in walk(node) if isinstance(part, Aggregate) for hop in part.hops]
+    members = [schema.models[hop.owner].by_name[hop.name] for hop in hops if not hop.via]
+    return {member.table for member in members if isinstance(member, Many)}
 
 
 def led_by(model: Model, target: str) -> list[Reference]:

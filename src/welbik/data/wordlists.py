@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import cache, lru_cache
 from importlib.resources import files
 from itertools import product
@@ -9,12 +10,22 @@ from itertools import product
 import numpy as np
 from numpy.typing import NDArray
 
+_CHOICE = re.compile(r"\(([^()]*)\)")
+
 
 @cache
 def listed(name: str) -> tuple[str, ...]:
-    """The lines of `words/NAME.txt`."""
+    """What the lines of `words/NAME.txt` stand for: `(a|b) c` is both "a c" and "b c"."""
     text = files(__package__).joinpath("words", f"{name}.txt").read_text("utf-8")
-    return tuple(line for line in text.splitlines() if line and not line.startswith("#"))
+    lines = [line for line in text.splitlines() if line and not line.startswith("#")]
+    return tuple(dict.fromkeys(text for line in lines for text in _each(line)))
+
+
+def _each(line: str) -> list[str]:
+    """A line with each choice made in each way."""
+    plain = _CHOICE.split(line)
+    parts = [part.split("|") if at % 2 else [part] for at, part in enumerate(plain)]
+    return ["".join(words) for words in product(*parts)]
 
 
 def _joined(pattern: str, *names: str) -> list[str]:

@@ -130,6 +130,15 @@ class World:
             self._chosen[key] = np.flatnonzero(free)
         return self._chosen[key]
 
+    def led(self, reference: Reference, arrays: Arrays) -> Positions:
+        """How many stored rows lead to each of those that a reference may lead to."""
+        model = self.schema.models[reference.model]
+        stored = self.database.values(model.table, reference.column, live=has_bin(model))
+        column = self.table(reference.target).positions([one for one in stored if one is not None])
+        led = np.bincount(column.values[~column.empty], minlength=self.table(reference.target).size)
+        found: Positions = led[self.choice(reference, arrays)]
+        return found
+
 
 def has_bin(model: Model) -> bool:
     return "bin" in model.keeps

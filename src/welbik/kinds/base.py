@@ -141,6 +141,9 @@ class Stream(Protocol):
         """Lists of up to `most` values of the field's part, or of short texts."""
 
 
+_OF_JSON = frozenset((type(None), str, int, float, bool))
+
+
 class Kind:
     """A field type with its arguments. Immutable; made by `read`."""
 
@@ -266,6 +269,12 @@ class Kind:
             return value
         return value.isoformat() if hasattr(value, "isoformat") else str(value)
 
+    def all_in_json(self, values: list[Any]) -> list[Any]:
+        """As `in_json` for each; what JSON has itself is not looked at one by one."""
+        if type(self).in_json is Kind.in_json and set(map(type, values)) <= _OF_JSON:
+            return values
+        return [self.in_json(value) for value in values]
+
     def read_json(self, value: object) -> Any:
         """What an entry of a part keeps in JSON as a value; None where it is none."""
         word, *numbers = self.stored().type.split()
@@ -286,6 +295,10 @@ class Kind:
         except (ValueError, InvalidOperation):
             return None
         return value if isinstance(value, str) else None
+
+    def rows_get(self, name: str) -> str:
+        """What rows that are there get of their old value, as the type says; empty where they keep it."""
+        return ""
 
     def neutral(self, value: object) -> str:
         """A value as the text that migrations keep."""

@@ -25,10 +25,13 @@ class Choice(Kind):
     """What is stored for each, and its label."""
     known: tuple[str, ...] = ()
     """What each is called in declarations, where that is not what is stored."""
+    was: tuple[tuple[str, str], ...] = ()
+    """What stood for a choice before, and what does now."""
 
     @classmethod
     def read(cls, node: Type, report: Report) -> Choice | None:
         found: dict[str, str] = {}
+        was: dict[str, str] = {}
         known: list[str] = []
         for choice in node.choices:
             name = choice.stored_as.text if choice.stored_as else choice.name.text
@@ -43,7 +46,20 @@ class Choice(Kind):
                 known.append(choice.name.text)
             label = choice.name.text.replace("_", " ").capitalize()
             found[name] = choice.label.text if choice.label else label
-        return cls(tuple(found.items()), tuple(known))
+            if choice.was is not None and choice.was.text in was:
+                report.add(
+                    "said-twice",
+                    f"{choice.was.text!r} can't become two choices",
+                    choice.was.span,
+                    "take one 'was' away",
+                )
+            elif choice.was is not None and choice.was.text != name:
+                was[choice.was.text] = name
+        return cls(tuple(found.items()), tuple(known), tuple(was.items()))
+
+    def rows_get(self, name: str) -> str:
+        pairs = ", ".join(f"{quote(old)}, {quote(new)}" for old, new in self.was)
+        return f"exchanged({name}, {pairs})" if pairs else ""
 
     @property
     def names(self) -> tuple[str, ...]:

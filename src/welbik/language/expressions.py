@@ -16,6 +16,7 @@ FUNCTIONS = {
     "least": (2, 20),
     "greatest": (2, 20),
     "coalesce": (2, 20),
+    "exchanged": (3, 61),
 }
 """Functions and the fewest and most values they take."""
 

@@ -69,8 +69,8 @@ def _modifier(cursor: Cursor, sort: list[syntax.SortKey] | None) -> syntax.Modif
         condition = expression(cursor)
         return syntax.Modifier(word, cursor.since(first), expression=condition)
     if name == "sample":
-        terms = _terms(cursor)
-        return syntax.Modifier(word, cursor.since(first), terms=tuple(terms))
+        terms, only = _terms(cursor)
+        return syntax.Modifier(word, cursor.since(first), terms=tuple(terms), expression=only)
     if name == "sorted" and sort is not None:
         cursor.expect("by", "write: sorted by name")
         sort.append(sort_key(cursor))
@@ -177,12 +177,19 @@ def sort_key(cursor: Cursor) -> syntax.SortKey:
     return syntax.SortKey(cursor.path(), descending)
 
 
-def _terms(cursor: Cursor) -> list[syntax.Term]:
-    terms = [_term(cursor)]
-    while cursor.now.text == "and" and cursor.now.kind == "word":
-        cursor.step()
+def _terms(cursor: Cursor) -> tuple[list[syntax.Term], syntax.Expression | None]:
+    """Ways to make values up, and at last the condition behind `only when`."""
+    terms: list[syntax.Term] = []
+    while True:
+        if cursor.now.text == "only" and cursor.now.kind == "word":
+            cursor.step()
+            cursor.expect("when", "write: sample only when closed is given")
+            return terms, expression(cursor)
         terms.append(_term(cursor))
-    return terms
+        if cursor.now.kind != "word" or cursor.now.text not in ("and", "only"):
+            return terms, None
+        if cursor.now.text == "and":
+            cursor.step()
 
 
 def _term(cursor: Cursor) -> syntax.Term:

@@ -81,11 +81,12 @@ class Range(NamedTuple):
 
 
 class Choice(NamedTuple):
-    """A choice, its label, and what stands for it in the database where that is not its name."""
+    """A choice, its label, what stands for it in the database where that is not its name, and what did."""
 
     name: Word
     label: Word | None
     stored_as: Word | None = None
+    was: Word | None = None
 
 
 class Type(NamedTuple):
@@ -116,7 +117,8 @@ class Term(NamedTuple):
 class Modifier(NamedTuple):
     """A word after a comma with its argument: a text, a value, a condition or sample terms.
 
-    `word` of a comparison is its operator, and `expression` what it compares with.
+    `word` of a comparison is its operator, and `expression` what it compares with; of `sample` it is
+    what stands behind `only when`.
     """
 
     word: Word

@@ -94,7 +94,11 @@ def read_choice(cursor: Cursor) -> syntax.Choice:
     if cursor.take("stored"):
         cursor.expect("as", 'write: open stored as "1"')
         stored = cursor.string("what stands for the choice in the database")
-    return syntax.Choice(name, cursor.optional_string(), stored)
+    label, was = cursor.optional_string(), None
+    if cursor.take("was"):
+        said = "write: british was national"
+        was = cursor.optional_string() or cursor.word("what the choice was", said)
+    return syntax.Choice(name, label, stored, was)
 
 
 def _list_of(cursor: Cursor, word: Word, types: Sequence[str]) -> syntax.Type:

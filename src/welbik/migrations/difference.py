@@ -17,6 +17,7 @@ from ..storage.tables import Check, Column, Table, Tables, spelled, table_of, ta
 from . import was
 from .converting import converted, type_of
 from .entries import entry_changes
+from .exchanging import pairs_in
 from .files import Migration
 from .relating import Relation, relation
 from .steps import (
@@ -250,7 +251,7 @@ def _given(
         return None
     node = read(work.rows, old.name, text)
     if isinstance(node, str):
-        if member.was:
+        if member.was or _by_choices(member):
             # An old name that is not there any more: it was called anew long ago.
             return None
         work.found.refused.append(f"{model.name}.{member.name}, was {text}: {node}")
@@ -336,6 +337,10 @@ def _asks(
     text = was.said(member)
     if not text or (old.name, column.name, text) in work.done:
         return False
+    if _by_choices(member):
+        # Where none of the old choices can be there, they were called anew long ago.
+        gone = [f'"{choice}"' for choice in there.among]
+        return not gone or any(choice in gone for choice, _ in pairs_in(text))
     if member.was:
         if member.was == member.name or _anew(old, member, work):
             # Read as its new type: only where it has one.
@@ -344,6 +349,12 @@ def _asks(
         declared_still = {other.column for other in model.members}
         return bool(source) and source != column.name and source not in declared_still
     return True
+
+
+def _by_choices(member: Field | Reference) -> bool:
+    """Whether what rows get is said by `was` behind choices."""
+    told = member.kind.rows_get(member.name) if isinstance(member, Field) else ""
+    return bool(told) and was.said(member).partition(",")[2] == told.partition(",")[2]
 
 
 def _anew(old: Table, member: Field | Reference, work: _Change) -> bool:

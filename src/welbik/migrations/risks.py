@@ -326,7 +326,13 @@ class _Asking:
                         (w for k, w in what.items() if name.endswith(f"_{k}")),
                         "breaking a condition",
                     )
-                    yield from self._broken(old, column.name, said, condition, values, column)
+                    risks = self._broken(old, column.name, said, condition, values, column)
+                    remedy = (
+                        _called_anew(old.column(column.name), column)
+                        if name.endswith("_among")
+                        else ""
+                    )
+                    yield from (replace(risk, remedy=remedy) for risk in risks)
         rules = dict(self.ddl.rules(old))
         texts = {check.name: check.rule for check in new.checks}
         for (name, condition), rule in zip(self.ddl.rules(new), texts.values(), strict=True):
@@ -513,3 +519,13 @@ def _text(value: object, type_: str) -> str:
     if word in ("timestamp", "time"):
         shown = shown.partition(".")[0]
     return shown if len(shown) <= 60 else f"{shown[:59]}…"
+
+
+def _called_anew(there: Column | None, column: Column) -> str:
+    """What to do where choices went and others came."""
+    gone = [choice for choice in there.among if choice not in column.among] if there else []
+    new = [choice for choice in column.among if there and choice not in there.among]
+    if not gone or not new:
+        return ""
+    said = f"say what a choice is called now, such as: {new[0]} was {gone[0]}"
+    return f"{said}; or mend these rows, or loosen the declaration"

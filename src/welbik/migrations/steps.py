@@ -10,6 +10,7 @@ from ..kinds.literals import quote
 from ..problems import WelbikError
 from ..storage.checks import rule_renamed
 from ..storage.tables import Check, Column, Index, Table, Tables
+from .exchanging import in_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +55,7 @@ class AddColumn:
         shown = self.fill if self.fill.isprintable() else quote(self.fill)
         filled = f", {shown} in the rows already there" if self.fill else ""
         filled = ", one of its own in each row already there" if self.made else filled
-        filled = f", {self.value} in the rows already there" if self.value else filled
+        filled = f", {in_words(self.value)} in the rows already there" if self.value else filled
         filled = f", the row of {self.find} = {self.value}" if self.find else filled
         return f"add the column {self.table}.{self.column.name} ({self.column.type}){filled}"
 
@@ -80,7 +81,7 @@ class ChangeColumn:
         return f"{self.table}.{self.column.name}"
 
     def describe(self) -> str:
-        filled = f", {self.value} in the rows already there" if self.value else ""
+        filled = f", {in_words(self.value)} in the rows already there" if self.value else ""
         return f"change the column {self.named}: {self.told or self.column.type}{filled}"
 
 

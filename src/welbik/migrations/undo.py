@@ -12,6 +12,7 @@ from ..storage.tables import Column, Table, Tables, ends, spelled
 from .converting import converted
 from .difference import told_change
 from .entries import back_again
+from .exchanging import taken_back
 from .plan import Part, parts
 from .steps import (
     AddColumn,
@@ -90,7 +91,10 @@ def _table(part: Part, old: Table, new: Table, found: Back) -> Iterator[Step]:
             yield AddColumn(name, column, _least(old, column) if column.required else "")
         elif there != column or column.name in asked:
             value = _told(there, column)
-            if column.name in asked and asked[column.name] != spelled(column.name):
+            again, whole = taken_back(asked.get(column.name, ""), column)
+            value = again or value
+            given = asked.get(column.name, "")
+            if given and given != spelled(column.name) and not whole:
                 found.stays.append(f"{name}.{column.name}")
             yield ChangeColumn(name, column, value, told=told_change(there, column))
     for column in new.columns:

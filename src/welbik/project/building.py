@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from .. import __version__
-from ..problems import WelbikError, did_you_mean
+from ..problems import WelbikError, no_model
 from .declared import declared_texts
 from .locking import alone
 from .planning import AsRecorded, Plan, Wishes, plan, read
@@ -211,8 +211,7 @@ def _selection(settings: Settings, schema: Schema | None, asked: Asked) -> Calla
     schema = schema or schema_of(settings.root)
     for name in asked.models:
         if name not in schema.models:
-            near = did_you_mean(name, list(schema.models))
-            raise WelbikError(f"there is no model {name!r}", near, status=2)
+            raise no_model(name, schema.models)
     own = {schema.models[name] for name in asked.models} or {*schema}
 
     def wanted(name: str) -> bool:

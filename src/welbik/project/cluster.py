@@ -7,6 +7,7 @@ one that is there is not stored again: so the share of a worker that dies is giv
 from __future__ import annotations
 
 import datetime as dt
+import pickle
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -16,7 +17,7 @@ from ..data.export import export_table
 from ..data.fill import Tell
 from ..data.making import Making
 from ..data.memory import Memory
-from ..data.parts import Part, Tables, store_range
+from ..data.parts import Part, Tables, refuse_circles, store_range
 from ..data.uploads import write_uploads
 from ..problems import WelbikError
 from ..schema.model import Model, Schema
@@ -56,6 +57,7 @@ def fill_cluster(
                 "write files instead: --to FOLDER; or give a server in DATABASE_URL",
                 status=2,
             )
+        refuse_circles(schema)
         with ready_database(settings, schema) as opened:
             Memory(opened).prepare()
         write_uploads(schema, set(schema.models), settings.files / "files")
@@ -107,7 +109,8 @@ def _run(client: Any, making: Making, where: tuple[Any, ...], tell: Tell) -> dic
     import distributed
 
     tables = Tables(making)
-    given = client.scatter(making, broadcast=True, hash=False)
+    # With each share anew, as it is small: what a worker keeps for the others dies with it.
+    given = pickle.dumps(making)
     made: dict[str, int] = {}
     for number, of in enumerate(tables.each()):
         rows = tables.rows(of)
@@ -163,16 +166,16 @@ def _result(future: Any) -> int | None:
         ) from error
 
 
-_tables: dict[tuple[int, str, int], Tables] = {}
+_tables: dict[bytes, Tables] = {}
 
 
-def _make(making: Making, where: tuple[Any, ...], number: int, part: Part) -> int:
+def _make(given: bytes, where: tuple[Any, ...], number: int, part: Part) -> int:
     """On a worker: one share of one table."""
-    key = (making.seed, making.today.isoformat(), id(making))
-    if key not in _tables:
+    if given not in _tables:
         _tables.clear()
-        _tables[key] = Tables(making)
-    tables = _tables[key]
+        _tables[given] = Tables(pickle.loads(given))
+    tables = _tables[given]
+    making = tables.maker.making
     of = list(tables.each())[number]
     first, last = part.range(tables.rows(of))
     if len(where) == 3:

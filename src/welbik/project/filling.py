@@ -18,7 +18,7 @@ from ..data.parts import Part, store_part
 from ..data.replacing import made_up, remove_made
 from ..data.stored import Stored, read_condition
 from ..data.uploads import write_uploads
-from ..problems import WelbikError, did_you_mean
+from ..problems import WelbikError, did_you_mean, no_model
 from ..schema.model import Schema
 from ..storage.connect import known
 from ..storage.tables import tables_of
@@ -28,6 +28,11 @@ from .settings import Settings
 
 def with_profile(schema: Schema, profile: str) -> Schema:
     """The schema with the counts of a profile for its seed; the usual ones where it is empty."""
+    if profile and profile not in schema.profiles:
+        known = did_you_mean(profile, list(schema.profiles))
+        raise WelbikError(
+            f"there is no profile {profile!r}", known or f"declare it: seed {profile}", status=2
+        )
     return replace(schema, seed=schema.profiles[profile]) if profile else schema
 
 
@@ -138,9 +143,7 @@ def stored_rows(
 ) -> Iterator[Stored]:
     """Stored rows of a model; see `data.stored`. Raises WelbikError for what is not there."""
     if model not in schema.models:
-        raise WelbikError(
-            f"there is no model {model!r}", did_you_mean(model, list(schema.models)), status=2
-        )
+        raise no_model(model, schema.models)
     asked = schema.models[model]
     condition = read_condition(schema, asked, where) if where else None
     with ready_database(settings, schema) as database:

@@ -16,8 +16,6 @@ from ..schema.model import Schema
 from .database import ready_database
 from .settings import Settings
 
-_EPOCH = dt.date(1970, 1, 1)
-
 
 def measured(
     settings: Settings,
@@ -28,11 +26,10 @@ def measured(
     tell: Callable[[str], None] = lambda model: None,
 ) -> list[Table]:
     """What is stored of some models, all where none is named, with what stands out."""
-    day = dt.datetime.now(ZoneInfo(settings.timezone)).date()
-    here = Here((day - _EPOCH).days, settings.timezone)
+    here = Here.on(settings.timezone)
     tables = []
     with ready_database(settings, schema) as database:
-        measuring = Measuring(database, schema, here, values=values, tell=tell)
+        measuring = Measuring(database, schema, here, values=values)
         for model in schema:
             if not models or model.name in models:
                 tables.append(measuring.table(model))

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from ..data.spreads import Bell, Calendar, Even
 from .measures import Measured, Table
 
 _INK, _FILL, _LINE = "#010203", "#040506", "#070809"
@@ -18,8 +19,11 @@ _BARS = 24
 _PAPER = {"ink": "#2b2a26", "fill": "#c58a2b", "line": "#24504a", "paper": "#fbf8f1"}
 
 
-def figure_svg(member: Measured, rows: int) -> str:
-    """A plot of a field or relation as SVG for a page; empty where there is nothing to draw."""
+def figure_svg(member: Measured, own: str) -> str:
+    """A plot of a field or relation as SVG for a page; empty where there is nothing to draw.
+
+    `own` begins the names in it: those of one plot must not be those of another.
+    """
     import matplotlib as mpl
 
     mpl.use("Agg")
@@ -38,12 +42,11 @@ def figure_svg(member: Measured, rows: int) -> str:
     text = re.sub(r"<metadata>.*?</metadata>", "", text[text.index("<svg") :], flags=re.DOTALL)
     for colour, name in ((_INK, "currentColor"), (_FILL, "var(--fill)"), (_LINE, "var(--line)")):
         text = text.replace(colour, name)
-    # Sizes come from the page; names of one plot must not be those of another.
-    own = re.sub(r"\W", "", member.name) + str(abs(hash((member.name, rows, member.kind))) % 10**6)
     text = re.sub(r'(id="|xlink:href="#|url\(#)', lambda m: f"{m[1]}{own}-", text)
-    return re.sub(
-        r'(<svg[^>]*?) width="[^"]*" height="[^"]*"|height="[^"]*pt"', r"\1", text, count=1
-    )
+    # Sizes come from the page.
+    begin, end = text.split(">", 1)
+    begin = re.sub(r' (width|height)="[^"]*"', "", begin)
+    return f"{begin}>{end}"
 
 
 def overview(tables: Sequence[Table], title: str, path: Any) -> None:
@@ -127,7 +130,7 @@ def _histogram(axes: Any, member: Measured, fill: str, line: str) -> None:
 def _expected(member: Measured, edges: Any, size: int) -> Any:
     """How many values each bar would have as they are declared, where no rule cuts them."""
     spread = member.spread
-    if spread is None or type(spread).__name__ not in ("Bell", "Calendar", "Even", "Priced"):
+    if not isinstance(spread, Bell | Calendar | Even):
         return None
     grid = (np.arange(20_000) + 0.5) / 20_000
     ends = np.full(len(grid), spread.reach.low), np.full(len(grid), spread.reach.high)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -64,7 +64,7 @@ class Measured:
 
 @dataclass
 class Tight:
-    """A rule, and how many of the rows that it reads only just keep it."""
+    """A rule, and how many of the rows that were looked at only just keep it."""
 
     rule: str
     at_edge: int
@@ -87,7 +87,7 @@ class Table:
 
 
 class Measuring:
-    """Measures the rows of a schema in a database; `tell` hears of each model that is done.
+    """Measures the rows of a schema in a database.
 
     No text of a row is read, save with `values`.
     """
@@ -99,19 +99,13 @@ class Measuring:
         here: Here,
         *,
         values: bool = False,
-        tell: Callable[[str], None] = lambda model: None,
     ) -> None:
         self.database, self.schema, self.here = database, schema, here
-        self.values, self.tell = values, tell
+        self.values = values
         self.names = SchemaNames(schema)
         database.prepare(tables_of(schema), here.timezone)
         self.memory = Memory(database)
         self.drawer = Drawer(schema, 1, here.timezone)
-
-    def tables(self) -> Iterator[Table]:
-        for model in self.schema:
-            yield self.table(model)
-            self.tell(model.name)
 
     def table(self, model: Model) -> Table:
         live = self._live(model)
@@ -127,7 +121,7 @@ class Measuring:
         if rows:
             sample = self._sample(model, rows)
             found.members = self._members(model, rows, sample)
-            found.rules = list(self._rules(model))
+            found.rules = list(self._rules(model, rows))
         return found
 
     def _one(self, statement: str) -> int:
@@ -158,7 +152,7 @@ class Measuring:
             plain_text = textual and not member.kind.labels()  # type: ignore[union-attr]
             ends = column if self._ordered(member) else "NULL"
             if plain_text:
-                ends = self.database.ddl.length(quote(member.column))
+                ends = self.database.ddl.length(column)
             asked += [f"min({ends})", f"max({ends})"]
         query = f"SELECT {', '.join(asked)} FROM {quote(model.table)}{self._live(model)}"
         told = self.database.run(query)[0]
@@ -175,7 +169,8 @@ class Measuring:
         told: tuple[Any, ...],
         sample: dict[str, tuple[Any, Any]],
     ) -> Measured:
-        declared = any(term.word == "empty" for term in member.sample)
+        only = isinstance(member, Field) and member.only is not None
+        declared = not only and any(term.word == "empty" for term in member.sample)
         share = empty_share(member.sample, 0) if declared else 0.0 if member.required else None
         if isinstance(member, Reference):
             found = Measured(member.name, f"to {member.target}", int(told[0] or 0), share)
@@ -292,20 +287,22 @@ class Measuring:
         if not fields:
             return {}
         columns = ", ".join(self.database.read(model.table, f.column) for f in fields)
-        step = max(1, rows // SAMPLE)
-        where = self._live(model)
-        if step > 1 and model.numbered:
-            where = self._also(model, f"{quote(model.number)} % {step} = 0")
-        query = f"SELECT {columns} FROM {quote(model.table)}{where} LIMIT {2 * SAMPLE}"
-        read = self.database.run(query)
+        some = f"{quote(model.table)}{self._also(model, self._some(model, rows))}"
+        read = self.database.run(f"SELECT {columns} FROM {some} LIMIT {2 * SAMPLE}")
         lists = list(zip(*read, strict=True)) if read else [()] * len(fields)
         return {
             f.name: decode(f.kind.stored().type, list(column))
             for f, column in zip(fields, lists, strict=True)
         }
 
-    def _rules(self, model: Model) -> Iterator[Tight]:
-        """How many rows only just keep each rule that compares two values."""
+    def _some(self, model: Model, rows: int) -> str:
+        """A condition for about as many rows as are looked at: every so-many-th."""
+        step = max(1, rows // SAMPLE)
+        return f"{quote(model.number)} % {step} = 0" if step > 1 and model.numbered else "1 = 1"
+
+    def _rules(self, model: Model, rows: int) -> Iterator[Tight]:
+        """How many of the rows that are looked at only just keep each rule that compares two values."""
+        some = f"{quote(model.table)}{self._also(model, self._some(model, rows))}"
         sql = self.database.sql(self.names, zone=self.here.timezone)
         for rule in model.rules:
             node = rule.node
@@ -314,13 +311,12 @@ class Measuring:
             if not any(isinstance(plain(side), Value) for side in node.operands):
                 continue
             equal = sql.write(Apply("=", node.operands, BOOLEAN), model.table)
-            known = sql.write(node, model.table)
-            table = quote(model.table)
-            of = self._one(
-                f"SELECT count(*) FROM {table}{self._also(model, f'({known}) IS NOT NULL')}"
+            query = (
+                f"SELECT count(equal), sum(CASE WHEN equal THEN 1 ELSE 0 END) "
+                f"FROM (SELECT {equal} AS equal FROM {some}) AS looked_at"
             )
-            edge = self._one(f"SELECT count(*) FROM {table}{self._also(model, f'({equal})')}")
-            yield Tight(rule.text, edge, of)
+            ((of, edge),) = self.database.run(query)
+            yield Tight(rule.text, int(edge or 0), int(of))
 
 
 def _robust(values: NDArray[np.float64]) -> float:

@@ -76,7 +76,9 @@ def _section(table: Table) -> str:
         if tight
         else ""
     )
-    drawn = [(member, figure_svg(member, table.rows)) for member in table.members]
+    drawn = [
+        (member, figure_svg(member, f"{table.model}-{member.name}")) for member in table.members
+    ]
     plots = "".join(_figure(member, table.rows, svg) for member, svg in drawn if svg)
     plain = "".join(_line(member, table.rows) for member, svg in drawn if not svg)
     shown = f'<div class="plots">{plots}</div>' if plots else ""

@@ -166,6 +166,10 @@ class Sql:
             return self.length(first)
         if word in ("abs", "coalesce"):
             return f"{word}({', '.join(parts)})"
+        if word == "exchanged":
+            pairs = zip(parts[1::2], parts[2::2], strict=True)
+            cases = " ".join(f"WHEN {old} THEN {new}" for old, new in pairs)
+            return f"(CASE {first} {cases} ELSE {first} END)"
         if word in ("told", "read", "moment", "number", "truth"):
             return self.converted(word, first, node)
         return self.special(word, parts, node)

@@ -27,6 +27,8 @@ class Functions(Typing):
             return self._round(nodes, written)
         if word == "coalesce":
             return self._coalesce(nodes, written)
+        if word == "exchanged":
+            return self._exchanged(nodes, written)
         if word in ("year", "month", "day"):
             if name == "datetime":
                 nodes = (coerced(first, tree.DATE) or first,)
@@ -68,15 +70,29 @@ class Functions(Typing):
         kind = exact(places, first) if places else tree.INTEGER
         return Apply("round", (first, Const(places, tree.INTEGER)), kind)
 
-    def _coalesce(self, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
-        """The first that is given; only where rows are changed, where nothing is ruled by it."""
+    def _changes(self, word: str, written: syntax.Operation, remedy: str) -> None:
         if not self.changes_rows:
             raise self.wrong(
-                "wrong-arguments",
-                "coalesce has its place behind 'was' only",
-                written.span,
-                "say what is to hold where it is empty: … when town is given",
+                "wrong-arguments", f"{word} has its place behind 'was' only", written.span, remedy
             )
+
+    def _exchanged(self, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
+        """A text with others in its place where it is one of some: only where rows are changed."""
+        self._changes("exchanged", written, "compare the value with what it may be")
+        texts = all(isinstance(n, Const) and n.type.name == "text" for n in nodes[1:])
+        if nodes[0].type.name != "text" or not texts or len(nodes) % 2 == 0:
+            raise self.wrong(
+                "wrong-arguments",
+                "exchanged takes a text, and pairs of texts: what it was and what it becomes",
+                written.span,
+                'write: exchanged(kind, "national", "british")',
+            )
+        return apply("exchanged", nodes, tree.TEXT)
+
+    def _coalesce(self, nodes: tuple[Node, ...], written: syntax.Operation) -> Node:
+        """The first that is given; only where rows are changed, where nothing is ruled by it."""
+        remedy = "say what is to hold where it is empty: … when town is given"
+        self._changes("coalesce", written, remedy)
         found = nodes[0]
         for node in nodes[1:]:
             pair = alike(found, node)

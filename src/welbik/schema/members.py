@@ -261,6 +261,16 @@ def resolve_field(
     if kind.internal and not modifiers.has("internal"):
         common["internal"] = True
     _check_control(kind, modifiers, report)
+    exchanged = kind.rows_get(common["was"] or node.name.text)
+    if exchanged and in_part:
+        report.add(
+            "misplaced-modifier",
+            "choices of a part can't be called anew",
+            node.type.span,
+            "add the new one, and change the entries",
+        )
+    elif exchanged and not common["was_value"]:
+        common |= {"was": "", "was_value": exchanged, "was_span": None}
     if in_part and common["was_value"]:
         _refuse_expression(modifiers, report)
     given = modifiers.get("default")
@@ -280,6 +290,13 @@ def resolve_field(
                 fix_from=_comma_before(modifier.span),
             )
     sample = modifiers.get("sample")
+    if in_part and sample is not None and sample.expression is not None:
+        report.add(
+            "misplaced-sample",
+            "'only when' reads a row, and this is a field of a part",
+            sample.span,
+            "take it out",
+        )
     field = Field(
         model=model,
         name=node.name.text,

@@ -73,6 +73,8 @@ class Field(Stored):
     pattern: Pattern | None = None
     unit: str = ""
     shape: Shape | None = None
+    only: Node | None = None
+    """What must hold of a row whose value is made up; else it is left empty."""
 
     @property
     def column(self) -> str:

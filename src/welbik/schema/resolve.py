@@ -27,6 +27,7 @@ from .consistency import check_schema
 from .expressions import condition
 from .members import ON_COMPUTED, Modifiers, checked_name, resolve_field, resolve_reference
 from .model import AnyMember, Computed, Field, Group, Model, Reference, Rule, Schema, Shape, Unique
+from .occasions import made_only
 from .relations import resolve_collection, resolve_many, unknown_model
 from .rows import resolve_rows
 from .rules import Written, check_rules, clause_rules, field_rules, named, where_rules
@@ -266,6 +267,7 @@ class _Resolver:
         found = {member.name: member for member in draft.members}
         for reference in [m for m in draft.members if isinstance(m, Reference)]:
             found[reference.name] = self._with_where(reference, draft)
+        found |= made_only(name, draft.members, draft.written, self.scope, self.report)
         for computed in draft.computed:
             self.scope[name].get(computed)
             if computed in self.computed[name]:

@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
+from types import TracebackType
 from typing import Any, ClassVar, Self
 
 from ..problems import WelbikError
@@ -23,7 +24,8 @@ from .books import Books
 from .catalog import Catalog
 from .checks import TableNames, check_sql
 from .ddl import Ddl
-from .forms import how, outgoing
+from .forms import how
+from .packing import Packed, Packing
 from .tables import SENT, Table, Tables
 
 BOOKS = "welbik_migration"
@@ -66,6 +68,8 @@ class Database(Books):
 
     has_schemas: ClassVar[bool] = False
     """Whether tables stand in schemas, one of which is searched first."""
+    by_lines: ClassVar[bool] = False
+    """Whether it loads rows as text, a line each."""
     in_a_file: ClassVar[bool] = False
     """Whether its address is that of a file."""
 
@@ -110,8 +114,13 @@ class Database(Books):
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, *error: object) -> None:
+    def __exit__(
+        self, kind: object, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.close()
+        if isinstance(error, self.errors):
+            # What nothing within knew how to take: no command ends in what a driver says.
+            raise self.refused(error) from error
 
     @abstractmethod
     def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
@@ -157,20 +166,12 @@ class Database(Books):
         found = self.sql.held(held, quote(column)) if held is not None else quote(column)
         return self.neutral(found, self.type_of(table, column))
 
-    def held(
-        self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]
-    ) -> tuple[list[Sequence[Any]], list[str]]:
-        """Columns in the neutral form as a table holds them, with their types."""
+    def packing(self, table: str, names: Sequence[str]) -> Packing:
+        """How rows of a table are made ready for `store`."""
         known = self.tables.get(table)
-        found: list[Sequence[Any]] = []
-        types: list[str] = []
-        for name, values in zip(names, columns, strict=True):
-            column, type_ = known.column(name) if known else None, self.type_of(table, name)
-            if column is not None and (column.native or column.yes_no or column.empty is not None):
-                values, type_ = outgoing(column, values, exact=self.ddl.exact)
-            found.append(values)
-            types.append(type_)
-        return found, types
+        columns = tuple(known.column(name) if known else None for name in names)
+        types = tuple(self.type_of(table, name) for name in names)
+        return Packing(table, tuple(names), columns, types, self.ddl.exact, self.by_lines)
 
     def number_of(self, table: str) -> str:
         """The column that numbers the rows of a table."""
@@ -452,8 +453,8 @@ class Database(Books):
     # Rows
 
     @abstractmethod
-    def learn(self) -> None:
-        """Lets the database look at what its tables hold, so that it finds rows the best way."""
+    def learn(self, tables: Sequence[str]) -> None:
+        """Lets the database look at what some tables hold, so that it finds rows the best way."""
 
     def count(self, table: str, *, live: bool = False) -> int:
         """How many rows there are; with `live` without those in the bin."""
@@ -510,7 +511,7 @@ class Database(Books):
         query = f"UPDATE {self.name(table)} SET {sets} WHERE {self.name(key)} = {self.mark}"
         given = [(column, value) for column, value in [*values.items(), (key, of)]]
         names = [column for column, _ in given]
-        held, types = self.held(table, names, [[value] for _, value in given])
+        held, types = self.packing(table, names).held([[value] for _, value in given])
         self.run(query, [self.bound(v[0], t) for v, t in zip(held, types, strict=True)])
 
     def bound(self, value: object, type_: str) -> object:
@@ -521,15 +522,34 @@ class Database(Books):
         return value
 
     def fill_in(
-        self, table: str, key: str, column: str, rows: Sequence[tuple[object, object]]
-    ) -> list[object]:
-        """Gives rows, by their keys, a value for a column that is empty in them; returns whose was."""
-        empty = f"SELECT {self.read(table, key)} FROM {quote(table)} WHERE {quote(column)} IS NULL"
-        open_ = {one for (one,) in self.run(empty)}
-        given = [(of, value) for of, value in rows if of in open_]
-        for of, value in given:
-            self.update(table, key, of, {column: value})
+        self, table: str, key: str, column: str, rows: Sequence[tuple[int, object]]
+    ) -> list[int]:
+        """Gives rows, by their numbers in order, a value for a column that is empty in them.
+
+        Returns those that have it now: not those that had one, nor those that may not have it.
+        """
+        if not rows:
+            return []
+        number = quote(key)
+        span = f"{number} BETWEEN {rows[0][0]} AND {rows[-1][0]}"
+        asked = f"SELECT {number} FROM {quote(table)} WHERE {quote(column)} IS NULL AND {span}"
+        empty = {int(one) for (one,) in self.run(asked)}
+        given = [row for row in rows if row[0] in empty]
+        if given and not self._taken(table, key, column, given):
+            # One of them is not as it was made any more: each by itself.
+            given = [row for row in given if self._taken(table, key, column, [row])]
         return [of for of, _ in given]
+
+    def _taken(self, table: str, key: str, column: str, rows: Sequence[tuple[int, object]]) -> bool:
+        """Sets a column of some rows, or of none where the database refuses one."""
+        with self.attempt() as take_back:
+            try:
+                for of, value in rows:
+                    self.update(table, key, of, {column: value})
+            except self.errors:
+                take_back()
+                return False
+        return True
 
     @contextmanager
     def resting(self) -> Iterator[None]:
@@ -563,6 +583,10 @@ class Database(Books):
     def next_id(self, table: str) -> int:
         """The first id that was never given."""
 
-    @abstractmethod
     def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
         """Loads rows, given by their columns; the caller holds the transaction."""
+        self.store(self.packing(table, names).pack(columns))
+
+    @abstractmethod
+    def store(self, packed: Packed) -> None:
+        """Loads rows that are ready; the caller holds the transaction."""

@@ -24,9 +24,12 @@ from .ddl import Ddl, Keys, check
 from .journal import Journal
 from .mariadb_catalog import read_catalog
 from .mariadb_sql import MariadbSql
-from .neutral import as_lines
+from .neutral import from_lines
+from .packing import Packed, Packing
+from .references import check_references
 from .reshape import Change, Phases
 from .server import NoServer, Server, driver, reach
+from .streaming import Stream
 from .tables import Column, Index, Table, identifier
 
 _COLLATION = "utf8mb4_nopad_bin"
@@ -46,6 +49,8 @@ _PREFIX = 190
 _OLDEST = (10, 6)
 _DONE_ALREADY = {1050, 1054, 1060, 1061, 1091, 1146, 1826}
 """What a statement ends in that was done before: its table, column or key is there, or gone."""
+_IN_TRANSACTION = 1
+"""The flag with which the server says that a transaction is open."""
 
 
 class MariadbDdl(Ddl):
@@ -238,6 +243,9 @@ class Mariadb(Journal, Server):
         super().__init__(connection, where)
         self._touched: set[str] = set()
         self._loads = True
+        self._empty = ""
+        self._stream: Stream | None = None
+        self._stored = 0, 0
 
     @classmethod
     def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
@@ -318,8 +326,15 @@ class Mariadb(Journal, Server):
         if word == "decimal":
             return f"CAST({expression} * {10 ** int(numbers[1])} AS SIGNED)"
         form = {"date": "%Y-%m-%d", "timestamp": "%Y-%m-%d %H:%i:%s.%f", "time": "%H:%i:%s.%f"}
-        kind = "time" if word == "time" else "date"
-        return f"{kind}_format({expression}, '{form[word]}')" if word in form else expression
+        if word not in form:
+            return expression
+        told = f"{'time' if word == 'time' else 'date'}_format({expression}, '{form[word]}')"
+        # Days without a day or a month are none of any calendar.
+        return (
+            told
+            if word == "time"
+            else f"IF(dayofmonth({expression}) * month({expression}), {told}, NULL)"
+        )
 
     def _begin_alongside(self) -> None:
         self.run("START TRANSACTION")
@@ -339,22 +354,7 @@ class Mariadb(Journal, Server):
         # Only once all is loaded it is known which tables have new rows.
         super()._before_commit()
         for table in sorted(self._touched & self.tables.keys()):
-            for column in self.tables[table].columns:
-                if column.references:
-                    self._check_reference(table, column)
-
-    def _check_reference(self, table: str, column: Column) -> None:
-        name = quote(column.name)
-        key = quote(self.tables[column.references].own)
-        lost = self.run(
-            f"SELECT 1 FROM {quote(table)} AS own LEFT JOIN {quote(column.references)} AS other "
-            f"ON other.{key} = own.{name} WHERE own.{name} IS NOT NULL AND other.{key} IS NULL LIMIT 1"
-        )
-        if lost:
-            raise WelbikError(
-                f"rows of {table} would refer to rows of {column.references} that are not there",
-                "nothing was changed",
-            )
+            check_references(self, self.tables[table])
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
@@ -439,9 +439,11 @@ class Mariadb(Journal, Server):
     def told(self, error: Exception) -> str:
         return " ".join(str(error.args[-1] if error.args else error).split())
 
-    def learn(self) -> None:
-        there = sorted(self.tables.keys() & self.table_names())
-        self.run(f"ANALYZE TABLE {', '.join(map(quote, there))}")
+    def learn(self, tables: Sequence[str]) -> None:
+        # It would end a transaction; meanwhile the server counts by itself.
+        self.loaded()
+        if not self.connection.server_status & _IN_TRANSACTION:
+            self.run(f"ANALYZE TABLE {', '.join(map(quote, tables))}")
 
     def restore(self, engine: Any) -> None:
         names = sorted(self.tables)
@@ -468,50 +470,99 @@ class Mariadb(Journal, Server):
         most = self.most(table)
         return max(int(given), most + 1)
 
-    def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
-        self._touched.add(table)
+    def _load(self, packed: Packed) -> None:
+        self._touched.add(packed.packing.table)
         if self._loads:
             try:
-                self._from_file(table, names, columns)
+                self._from_file(packed)
             except self.errors as error:
                 # 3948, 1148, 4166: the server, or its keeper, lets nobody load files.
                 if error.args[0] not in (1148, 3948, 4166):
                     raise
                 self._loads = False
         if not self._loads:
-            self._insert(table, names, columns)
+            self._insert(packed)
 
-    def _from_file(
-        self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]
-    ) -> None:
-        listed, count = ", ".join(map(quote, names)), len(columns[0])
-        columns, types = self.held(table, names, columns)
-        with tempfile.NamedTemporaryFile("w", encoding="utf-8", newline="", delete=False) as file:
-            file.write(as_lines(columns, types))
+    @contextmanager
+    def indexes_last(self, table: str) -> Iterator[None]:
+        self._empty = table
         try:
-            with self.connection.cursor() as cursor:
-                cursor.execute(
-                    f"LOAD DATA LOCAL INFILE {text(file.name)} INTO TABLE {quote(table)} "
-                    "CHARACTER SET utf8mb4 FIELDS TERMINATED BY X'09' ESCAPED BY X'5C' "
-                    f"LINES TERMINATED BY X'0A' ({listed})"
-                )
-                stored, doubted = cursor.rowcount, cursor.warning_count
+            yield
+            self.loaded()
+        finally:
+            self._empty = ""
+            with suppress(WelbikError, *self.errors):
+                self.loaded()
+
+    def loaded(self) -> None:
+        self._end_stream()
+        super().loaded()
+
+    def store(self, packed: Packed) -> None:
+        if self._stream is None and packed.packing.table == self._empty and Stream.possible:
+            self._begin_stream(packed.packing)
+        if self._stream is None:
+            super().store(packed)
+        else:
+            self._stream.write(packed.lines, packed.rows)
+
+    def _begin_stream(self, packing: Packing) -> None:
+        self._empty = ""
+        # One statement into an empty table sorts its indexes at last, and refuses what is double then.
+        self.run("SET unique_checks = 0")
+        stream = Stream(self.aside, lambda path: self._read_file(packing, path))
+        self._stream = stream
+        if stream.file >= 0:
+            self._touched.add(packing.table)
+            return
+        # Nobody may load files, or worse: what follows finds out.
+        with suppress(*self.errors):
+            self._end_stream()
+
+    def _end_stream(self) -> None:
+        stream, self._stream = self._stream, None
+        if stream is None:
+            return
+        try:
+            stream.close()
+        finally:
+            with suppress(*self.errors):
+                self._ask("SET unique_checks = 1", ())
+        self._check_loaded(stream.rows)
+
+    def _from_file(self, packed: Packed) -> None:
+        with tempfile.NamedTemporaryFile(delete=False) as file:
+            file.write(packed.lines)
+        try:
+            self._read_file(packed.packing, file.name)
         finally:
             Path(file.name).unlink()
-        # What comes from a file is refused in silence: here no row may be missing or other.
-        if stored != count or doubted:
+        self._check_loaded(packed.rows)
+
+    def _read_file(self, packing: Packing, path: str) -> None:
+        listed = ", ".join(map(quote, packing.names))
+        with self.connection.cursor() as cursor:
+            cursor.execute(
+                f"LOAD DATA LOCAL INFILE {text(path)} INTO TABLE {quote(packing.table)} "
+                "CHARACTER SET utf8mb4 FIELDS TERMINATED BY X'09' ESCAPED BY X'5C' "
+                f"LINES TERMINATED BY X'0A' ({listed})"
+            )
+            self._stored = cursor.rowcount, cursor.warning_count
+
+    def _check_loaded(self, rows: int) -> None:
+        """What comes from a file is refused in silence: here no row may be missing or other."""
+        if self._stored != (rows, 0):
             told = self._ask("SHOW WARNINGS LIMIT 1", ())
             said = told[0][2] if told else "rows were left out"
             raise WelbikError(f"the database refused a row: {said}", "nothing was added")
 
-    def _insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
-        columns, types = self.held(table, names, columns)
-        bound = [[self.bound(v, t) for v in c] for c, t in zip(columns, types, strict=True)]
+    def _insert(self, packed: Packed) -> None:
+        names = packed.packing.names
         listed, marks = ", ".join(map(self.name, names)), ", ".join("%s" for _ in names)
         with self.connection.cursor() as cursor:
             cursor.executemany(
-                f"INSERT INTO {self.name(table)} ({listed}) VALUES ({marks})",
-                list(zip(*bound, strict=True)),
+                f"INSERT INTO {self.name(packed.packing.table)} ({listed}) VALUES ({marks})",
+                from_lines(packed.lines.decode()),
             )
 
 

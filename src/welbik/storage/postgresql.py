@@ -16,7 +16,7 @@ from .address import Address
 from .backend import BUSY_SECONDS
 from .catalog import Catalog
 from .ddl import Ddl, Keys
-from .neutral import as_lines
+from .packing import Packed
 from .postgresql_catalog import read_catalog
 from .server import NoServer, Server, driver, reach
 from .tables import Index, Table
@@ -426,9 +426,8 @@ class Postgresql(Server):
             self.run("SELECT pg_advisory_xact_lock(hashtext('welbik migrate'))")
             yield
 
-    def learn(self) -> None:
-        there = sorted(self.tables.keys() & self.table_names())
-        self.run(f"ANALYZE {', '.join(map(quote, there))}")
+    def learn(self, tables: Sequence[str]) -> None:
+        self.run(f"ANALYZE {', '.join(map(quote, tables))}")
 
     def restore(self, engine: Any) -> None:
         names = sorted(self.tables)
@@ -462,6 +461,27 @@ class Postgresql(Server):
         named = self.run(f"SELECT pg_get_serial_sequence({text(quote(table))}, {number})")
         return str(named[0][0] or "")
 
+    def _is_owner(self, table: str) -> bool:
+        """Whether this user may change a table, and those that it refers to."""
+        asked = (
+            "SELECT bool_and(pg_has_role(relowner, 'USAGE')) FROM pg_class WHERE oid = %s::regclass "
+            "OR oid IN (SELECT confrelid FROM pg_constraint WHERE conrelid = %s::regclass)"
+        )
+        return bool(self.run(asked, (quote(table), quote(table)))[0][0])
+
+    def _alone(self) -> bool:
+        """Whether nobody else is in the database: whose pages would wait for tables that change."""
+        others = "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+        return int(self.run(f"{others} AND backend_type = 'client backend'")[0][0]) == 0
+
+    def _references(self, table: str) -> list[tuple[Any, ...]]:
+        """The foreign keys of a table: names and definitions."""
+        asked = (
+            "SELECT conname, pg_get_constraintdef(oid) FROM pg_constraint "
+            "WHERE conrelid = %s::regclass AND contype = 'f' AND convalidated ORDER BY conname"
+        )
+        return self.run(asked, (quote(table),))
+
     @contextmanager
     def indexes_last(self, table: str) -> Iterator[None]:
         asked = (
@@ -470,21 +490,28 @@ class Postgresql(Server):
             "WHERE x.indrelid = %s::regclass AND NOT EXISTS "
             "(SELECT 1 FROM pg_constraint AS c WHERE c.conindid = x.indexrelid) ORDER BY 1"
         )
-        indexes = self.run(asked, (quote(table),))
+        owner = self._is_owner(table)
+        indexes = self.run(asked, (quote(table),)) if owner else []
         for name, _ in indexes:
             self.run(f"DROP INDEX {quote(name)}")
+        references = self._references(table) if owner and self._alone() else []
+        for name, _ in references:
+            self.run(f"ALTER TABLE {quote(table)} DROP CONSTRAINT {quote(name)}")
         yield
         # No index is made while references are still to be checked.
         self.run("SET CONSTRAINTS ALL IMMEDIATE")
         for _, statement in indexes:
             self.run(statement)
+        # Asked of all rows together: one by one takes as long as all the rest.
+        for name, definition in references:
+            self.run(f"ALTER TABLE {quote(table)} ADD CONSTRAINT {quote(name)} {definition}")
         self.run("SET CONSTRAINTS ALL DEFERRED")
 
-    def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+    def _load(self, packed: Packed) -> None:
+        table, names = packed.packing.table, packed.packing.names
         known = self.tables.get(table)
         if self.number_of(table) in names and (known is None or known.numbered):
             self._numbered.add(table)
-        columns, types = self.held(table, names, columns)
         listed = ", ".join(map(quote, names))
         with self.connection.cursor().copy(f"COPY {quote(table)} ({listed}) FROM STDIN") as copy:
-            copy.write(as_lines(columns, types))
+            copy.write(packed.lines)

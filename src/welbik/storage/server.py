@@ -8,11 +8,12 @@ from abc import abstractmethod
 from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from typing import Any
+from typing import Any, ClassVar
 
 from ..problems import WelbikError
 from .address import Address
 from .backend import Database
+from .packing import Packed
 
 _SECONDS = 5
 _GREETING_SECONDS = 3
@@ -21,6 +22,8 @@ _SILENCE_SECONDS = 0.3
 
 class Server(Database):
     """A connection to a server, which loads rows while the next ones are made up here."""
+
+    by_lines: ClassVar[bool] = True
 
     def __init__(self, connection: Any, where: str) -> None:
         self.connection, self.where, self.tables = connection, where, {}
@@ -31,17 +34,21 @@ class Server(Database):
     def _ask(self, statement: str, values: Sequence[object]) -> list[tuple[Any, ...]]: ...
 
     @abstractmethod
-    def _load(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None: ...
+    def _load(self, packed: Packed) -> None: ...
 
     def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
         self.loaded()
         return self._ask(statement, values)
 
-    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
+    def store(self, packed: Packed) -> None:
         self.loaded()
+        self._loading = self.aside.submit(self._load, packed)
+
+    @property
+    def aside(self) -> ThreadPoolExecutor:
         if self._aside is None:
             self._aside = ThreadPoolExecutor(1, "welbik-load")
-        self._loading = self._aside.submit(self._load, table, names, columns)
+        return self._aside
 
     def loaded(self) -> None:
         """Waits for the rows that are on their way; raises what is wrong with them."""

@@ -24,6 +24,8 @@ from .address import Address
 from .backend import BUSY_SECONDS, Database, Statements
 from .catalog import Catalog
 from .ddl import Ddl, Keys, check, indexes_of
+from .packing import Packed
+from .references import check_references
 from .reshape import BESIDE, Change, Phases
 from .sqlite_catalog import read_catalog
 from .sqlite_sql import SqliteSql
@@ -34,8 +36,9 @@ if TYPE_CHECKING:
 
 
 _COPIES = 3
-_CACHE_KB = 48_000
 """How many copies of a file from before its tables changed are kept."""
+_CACHE_KB = 48_000
+"""What is kept of a file in memory while rows are loaded."""
 _UUID = (
     "lower(hex(randomblob(6)) || '4' || substr(hex(randomblob(2)), 2) || "
     "substr('89ab', 1 + abs(random() % 4), 1) || substr(hex(randomblob(2)), 2) || hex(randomblob(6)))"
@@ -102,7 +105,10 @@ class SqliteDdl(Ddl):
             return self._indexes_anew(change, Phases())
         come = change.come
         plain = replace(after, columns=tuple(c for c in after.columns if c not in come))
-        same = self._table(before, "", keys) == self._table(plain, "", keys)
+        # A rule that comes with a column can't be written without it.
+        same = before.checks == after.checks and (
+            self._table(before, "", keys) == self._table(plain, "", keys)
+        )
         if not same or change.values or any(c.required for c in come):
             return self._rebuild(change, keys)
         found, table = Phases(), quote(after.name)
@@ -225,9 +231,27 @@ def _conditions(source: str) -> Iterator[tuple[str, str]]:
         yield name, source[begin : end - 1]
 
 
+def _turn_of(day: str, zone: ZoneInfo) -> tuple[str, str, str] | None:
+    """When in a day of UTC a zone's day changes, and its days before and after; None where its clocks do too."""
+    begin = dt.datetime.fromisoformat(day).replace(tzinfo=dt.UTC)
+    try:
+        ends = [(begin + dt.timedelta(hours=hours)).astimezone(zone) for hours in range(25)]
+    except OverflowError:
+        return None
+    offset = ends[0].utcoffset() or dt.timedelta()
+    if any(end.utcoffset() != offset for end in ends):
+        return None
+    before, after = ends[0].date().isoformat(), ends[24].date().isoformat()
+    if not offset:
+        return "", day, day
+    turn = (dt.datetime(1, 1, 2) - offset % dt.timedelta(days=1)).time()
+    return turn.isoformat(), before, after
+
+
 def ready(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
     """Gives a connection what rules need and SQLite lacks: patterns, and days of a time zone."""
     zone = ZoneInfo(timezone)
+    days: dict[str, tuple[str, str, str] | None] = {}
 
     def matches(pattern: str, value: str | None) -> bool | None:
         return None if value is None else re.fullmatch(pattern, value) is not None
@@ -235,6 +259,13 @@ def ready(connection: sqlite3.Connection, timezone: str = "UTC") -> None:
     def local_date(moment: str | None) -> str | None:
         if moment is None:
             return None
+        day = moment[:10]
+        if day not in days:
+            days[day] = _turn_of(day, zone)
+        known = days[day]
+        if known is not None:
+            turn, before, after = known
+            return before if moment[11:] < turn else after
         utc = dt.datetime.fromisoformat(moment).replace(tzinfo=dt.UTC)
         return utc.astimezone(zone).date().isoformat()
 
@@ -276,6 +307,7 @@ class Sqlite(Database):
 
         self.errors = (sqlite3.Error,)
         self.path, self.where, self.tables = path, str(path), {}
+        self._unchecked: set[str] | None = None
         if not path.parent.is_dir():
             raise self._unopened(f"the folder {path.parent} does not exist", "make the folder")
         if path.is_dir():
@@ -472,10 +504,11 @@ class Sqlite(Database):
     def outside(self, table: str) -> str:
         return f"main.{quote(table)}"
 
-    def learn(self) -> None:
+    def learn(self, tables: Sequence[str]) -> None:
         # A sample is enough, and takes as long in any table.
         self.run("PRAGMA analysis_limit = 1000")
-        self.run("ANALYZE")
+        for table in tables:
+            self.run(f"ANALYZE {quote(table)}")
 
     def order(self, table: str) -> str:
         return f"{quote(table)}.rowid"
@@ -506,7 +539,9 @@ class Sqlite(Database):
     @contextmanager
     def resting(self) -> Iterator[None]:
         kept = self.run("PRAGMA cache_size")[0][0]
+        # Looked at when all is there, which takes a tenth of the time.
         self.run("PRAGMA foreign_keys = OFF")
+        self._unchecked = set()
         # Where rows go into several indexes, most of these stay in memory.
         self.run(f"PRAGMA cache_size = -{_CACHE_KB}")
         try:
@@ -514,6 +549,12 @@ class Sqlite(Database):
         finally:
             self.run(f"PRAGMA cache_size = {kept}")
             self.run("PRAGMA foreign_keys = ON")
+            self._unchecked = None
+
+    def _before_commit(self) -> None:
+        super()._before_commit()
+        for table in sorted((self._unchecked or set()) & self.tables.keys()):
+            check_references(self, self.tables[table])
 
     @contextmanager
     def indexes_last(self, table: str) -> Iterator[None]:
@@ -525,9 +566,11 @@ class Sqlite(Database):
         for _, statement in indexes:
             self.run(statement)
 
-    def insert(self, table: str, names: Sequence[str], columns: Sequence[Sequence[Any]]) -> None:
-        columns, _ = self.held(table, names, columns)
+    def store(self, packed: Packed) -> None:
+        names = packed.packing.names
+        if self._unchecked is not None:
+            self._unchecked.add(packed.packing.table)
         listed = ", ".join(map(quote, names))
         marks = ", ".join("?" for _ in names)
-        statement = f"INSERT INTO {quote(table)} ({listed}) VALUES ({marks})"
-        self.connection.executemany(statement, zip(*columns, strict=True))
+        statement = f"INSERT INTO {quote(packed.packing.table)} ({listed}) VALUES ({marks})"
+        self.connection.executemany(statement, zip(*packed.columns, strict=True))

@@ -13,7 +13,7 @@ from .database import fetch, live, session
 from .fields import Field, Refused
 from .relations import Reference
 
-_TAKEN = "This is taken already: it must be different for each."
+TAKEN = "This is taken already: it must be different for each."
 _LOOP = "This would make it its own ancestor."
 
 
@@ -133,13 +133,13 @@ class Filled:
         for name, field in self.form.fields.items():
             value = self.values.get(field.column)
             if field.unique and value is not None:
-                self._check_free([field], row, field.messages.get("unique", _TAKEN))
+                self._check_free([field], row, field.messages.get("unique", TAKEN))
             if isinstance(field, Reference) and field.is_loop(row, self.values):
                 self.problems[name] = _LOOP
         for unique in self.form.unique:
             fields = [self.form.fields[name] for name in unique.names]
             if all(self.values.get(field.column) is not None for field in fields):
-                self._check_free(fields, row, unique.says or _TAKEN)
+                self._check_free(fields, row, unique.says or TAKEN)
         for rule in rules.alone(self.form.rules, _Seen(self, row)):
             self._add(rule.at, rule.says)
         part = fragments.asked()

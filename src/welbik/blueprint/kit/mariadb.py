@@ -28,6 +28,23 @@ _LIVE = (
 _UNCHECKED = "unchecked"
 
 
+def _any_day() -> dict[int, Any]:
+    """Days without a day or a month, which no calendar has, are read as the first."""
+    read = import_module("pymysql.converters")
+    kinds, first = import_module("pymysql.constants.FIELD_TYPE"), dt.datetime(1, 1, 3)
+
+    def reading(known: Any, first: Any) -> Any:
+        def load(told: str) -> Any:
+            found = known(told)
+            return first if isinstance(found, str) else found
+
+        return load
+
+    moment = reading(read.convert_datetime, first)
+    day = reading(read.convert_date, first.date())
+    return {kinds.DATE: day, kinds.DATETIME: moment, kinds.TIMESTAMP: moment}
+
+
 class Mariadb(Dialect):
     """Changes are SERIALIZABLE: what they read is locked until they end."""
 
@@ -42,7 +59,11 @@ class Mariadb(Dialect):
             url.set(drivername="mariadb+pymysql"),
             connect_args={
                 "charset": "utf8mb4",
-                "conv": {**import_module("pymysql.converters").conversions, **typed},
+                "conv": {
+                    **import_module("pymysql.converters").conversions,
+                    **typed,
+                    **_any_day(),
+                },
                 "connect_timeout": 5,
                 "init_command": _SESSION,
             },

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+from collections.abc import Callable
 from importlib import import_module
 from typing import Any
 
@@ -33,6 +35,7 @@ class Postgresql(Dialect):
             },
         )
         event.listen(engine, "begin", _begin)
+        event.listen(engine, "connect", _read_any_day)
         return engine
 
     deferrable = " DEFERRABLE"
@@ -108,6 +111,37 @@ class Postgresql(Dialect):
 
     def form(self, pattern: str) -> str:
         return f"^({pattern})$"
+
+
+def _in_utc(day: dt.datetime) -> dt.datetime:
+    return day.replace(tzinfo=dt.UTC)
+
+
+_FIRST, _LAST = dt.datetime(1, 1, 3), dt.datetime(9999, 12, 30)
+
+
+def _read_any_day(connection: Any, record: object) -> None:
+    """Days without end, and those that no calendar here has, are read as the last and the first."""
+    types = import_module("psycopg.types.datetime")
+    refused = import_module("psycopg").DataError
+
+    def reading(base: Any, end: Callable[[dt.datetime], Any]) -> Any:
+        class AnyDay(base):  # type: ignore[misc]
+            def load(self, data: Any) -> Any:
+                try:
+                    return super().load(data)
+                except refused:
+                    early = bytes(data).endswith(b" BC") or bytes(data)[:1] == b"-"
+                    return end(_FIRST if early else _LAST)
+
+        return AnyDay
+
+    for name, base, end in (
+        ("date", types.DateLoader, dt.datetime.date),
+        ("timestamp", types.TimestampLoader, lambda day: day),
+        ("timestamptz", types.TimestamptzLoader, _in_utc),
+    ):
+        connection.adapters.register_loader(name, reading(base, end))
 
 
 def _begin(connection: Connection) -> None:
