@@ -309,9 +309,11 @@ class Never(_Kept):
     def python_type(self) -> type:
         return self.plain.python_type
 
-    def _is_zero(self, value: Any) -> bool:
+    def _is_zero(self, value: Any, dialect: Dialect) -> bool:
         """Whether it is a day that stands for none, whatever parts of seconds it has."""
-        told = str(self.stands)
+        told, no_day = str(self.stands), dialects.of(dialect.name).no_day
+        if told.startswith(_NO_DAY) and no_day is not None:
+            told = str(no_day)[: len(_NO_DAY)]
         return bool(_DAY.match(told)) and str(value)[: len(told)] == told
 
     def coerce_compared_value(self, op: Any, value: Any) -> Any:
@@ -334,7 +336,7 @@ class Never(_Kept):
         inner = self.plain.dialect_impl(dialect).result_processor(dialect, coltype)
 
         def process(value: Any) -> Any:
-            if value is None or value == self.stands or self._is_zero(value):
+            if value is None or value == self.stands or self._is_zero(value, dialect):
                 return None
             return inner(value) if inner is not None else value
 
@@ -342,6 +344,7 @@ class Never(_Kept):
 
 
 _DAY = re.compile(r"\d{4}-\d\d-\d\d")
+_NO_DAY = "0000-00-00"
 _ESCAPED = (("_", "__"), ("~", "_t"), ("/", "_s"))
 _READ = {"__": "_", "_t": "~", "_s": "/"}
 _NOTHING = "_0"

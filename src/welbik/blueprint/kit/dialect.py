@@ -5,6 +5,7 @@ Templates are SQL around operands: `{0}` is the first of them.
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from collections.abc import Iterator, Mapping
 from typing import Any, ClassVar
@@ -49,6 +50,8 @@ class Dialect:
     """What lets a key that is a number never be given again."""
     partial: bool = True
     """Whether an index may leave rows out."""
+    no_day: ClassVar[dt.datetime | None] = None
+    """What is read where a column holds a day that no calendar has."""
     deferrable: str = ""
     """What lets references rest until a transaction ends."""
 

@@ -26,12 +26,14 @@ _LIVE = (
     "welbik_live TINYINT AS (CASE WHEN removed_at IS NULL THEN 1 END) VIRTUAL INVISIBLE"
 )
 _UNCHECKED = "unchecked"
+# In every time zone it is a day that Python has.
+_NO_DAY = dt.datetime(1, 1, 3)
 
 
 def _any_day() -> dict[int, Any]:
     """Days without a day or a month, which no calendar has, are read as the first."""
     read = import_module("pymysql.converters")
-    kinds, first = import_module("pymysql.constants.FIELD_TYPE"), dt.datetime(1, 1, 3)
+    kinds = import_module("pymysql.constants.FIELD_TYPE")
 
     def reading(known: Any, first: Any) -> Any:
         def load(told: str) -> Any:
@@ -40,8 +42,8 @@ def _any_day() -> dict[int, Any]:
 
         return load
 
-    moment = reading(read.convert_datetime, first)
-    day = reading(read.convert_date, first.date())
+    moment = reading(read.convert_datetime, _NO_DAY)
+    day = reading(read.convert_date, _NO_DAY.date())
     return {kinds.DATE: day, kinds.DATETIME: moment, kinds.TIMESTAMP: moment}
 
 
@@ -72,6 +74,7 @@ class Mariadb(Dialect):
         return engine
 
     partial = False
+    no_day = _NO_DAY
     table_options: ClassVar[Mapping[str, str]] = {
         "engine": "InnoDB",
         "default_charset": "utf8mb4",
