@@ -17,7 +17,7 @@ from flask import current_app, make_response, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import cells, counting, export, expressions, paging, places, words
+from . import cells, counting, export, expressions, leading, paging, places, words
 from .database import fetch, session
 from .filters import Choice, Filter
 from .lists import List
@@ -189,6 +189,7 @@ class Listing:
         """The rows of a page and one more, from some values of the sorted columns on."""
         rows = self.kind.joined(self._expected(), self.sort)
         after = self._is_sorted_after(keys)
+        long = self.counted > self.most
         if start is None and self.counted <= self.size:
             # All of them: no stretch is gone through by itself.
             return self._rows(
@@ -198,18 +199,50 @@ class Listing:
             )
         found: list[Any] = []
         for number, segment, values in _stretches(keys, back, start):
-            given = tuple(value is not None for value in values)
-            edge = {paging.parameter(n): v for n, v in enumerate(values)}
-            found += self._rows(
-                ("rows", self.sort, number, back, given),
-                partial(
-                    self.kind.page_of, rows, keys, segment, back, given, after=after
-                ),
-                {**edge, "most": self.size + 1 - len(found)},
-            )
+            left = self.size + 1 - len(found)
+            led = self._led(rows, keys, segment, back, values, left) if long else None
+            if led is not None:
+                found += led
+            else:
+                given = tuple(value is not None for value in values)
+                edge = {paging.parameter(n): v for n, v in enumerate(values)}
+                found += self._rows(
+                    ("rows", self.sort, number, back, given),
+                    partial(
+                        self.kind.page_of, rows, keys, segment, back, given, after=after
+                    ),
+                    {**edge, "most": left},
+                )
             if len(found) > self.size:
                 break
         return found
+
+    def _led(
+        self,
+        rows: Any,
+        keys: Sequence[paging.Key],
+        segment: paging.Segment,
+        back: bool,
+        start: list[Any],
+        most: int,
+    ) -> list[Any] | None:
+        """The rows of a stretch by what they lead to; None where that is not worth it."""
+        leader = self.kind.leader(self.sort)
+        if leader is None or segment.alone:
+            return None
+        connection = session().connection()
+
+        def some(alike: paging.Segment, is_first: bool, most: int) -> list[Any]:
+            edge = start if is_first else []
+            given = [value is not None for value in edge]
+            page = self.kind.page_of(rows, keys, alike, back, given)
+            values = {paging.parameter(n): v for n, v in enumerate(edge)}
+            return list(connection.execute(page, {**values, "most": most}))
+
+        try:
+            return leading.found(leader, back, start, some, most, connection)
+        except leading.TooMany:
+            return None
 
     def beside(self, row: Any) -> tuple[Any, Any]:
         """The rows before and after one, in the order of the list; None where there is none."""
@@ -223,6 +256,11 @@ class Listing:
 
         def neighbour(back: bool) -> Any:
             for _, segment, edge in _stretches(keys, back, list(values)):
+                led = self._led(rows, keys, segment, back, edge, 1)
+                if led is not None:
+                    if led:
+                        return fetch(self.kind.model, self.kind.read(led[0]).id)
+                    continue
                 given = [value is not None for value in edge]
                 asked = {paging.parameter(n): v for n, v in enumerate(edge)}
                 page = self.kind.page_of(rows, keys, segment, back, given)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from functools import cached_property
+from itertools import takewhile
 from typing import Any
 
 import sqlalchemy as sa
@@ -11,6 +12,7 @@ import sqlalchemy as sa
 from . import expressions, light, paging
 from .cells import Column
 from .filters import Filter
+from .leading import Leader
 from .prepared import Prepared
 
 
@@ -123,7 +125,7 @@ class List:
             rows = rows.where(segment.where)
         if given:
             rest = given[segment.alone :]
-            rows = rows.where(paging.behind(order, rest, int(segment.alone)))
+            rows = rows.where(paging.behind(order, rest, segment.alone))
         if after:
             order = [
                 key._replace(column=expressions.unindexed(key.column)) for key in order
@@ -145,6 +147,46 @@ class List:
                 found.add(sa.inspect(entity))
         return found
 
+    def _reference(self, entity: Any) -> Any:
+        """The column of the model that leads to related rows, where a database holds it to that."""
+        mapper = sa.inspect(self.model)
+        for path, other in self.related.items():
+            if "." in path or sa.inspect(other) is not entity:
+                continue
+            (own, to), *rest = mapper.relationships[path].local_remote_pairs
+            if rest or not own.foreign_keys or to is not entity.mapper.primary_key[0]:
+                return None
+            return getattr(self.model, mapper.get_property_by_column(own).key)
+        return None
+
+    def _absent(self, column: Any) -> Any:
+        """What says by an index that a row leads to none, and so has nothing in a column."""
+        reference = self._reference(column.parent)
+        if reference is None or paging.is_nullable(column):
+            return None
+        return reference.is_(None)
+
+    def leader(self, sort: str) -> Leader | None:
+        """The related rows by which it is sorted first, where they can be gone through instead."""
+        columns = self.sorts.get(sort.partition(",")[0].removeprefix("-"), ())
+        if not columns or columns[0].parent is sa.inspect(self.model):
+            return None
+        leading, keys = columns[0].parent, self.order(sort)
+        own, *others = leading.mapper.primary_key
+        if others or keys[0].choices:
+            return None
+        own = getattr(leading.entity, leading.mapper.get_property_by_column(own).key)
+        ends = [n for n, key in enumerate(keys, 1) if key.column is own]
+        theirs = list(takewhile(lambda column: column is not own, columns))
+        if not ends or any(column.parent is not leading for column in theirs):
+            return None
+        reference = self._reference(leading)
+        if reference is None:
+            return Leader(keys[: ends[0]], sa.literal(1))
+        # A value, not whether there is one: that may be worked out for all rows at once.
+        one = sa.select(sa.literal(1)).where(reference == own).limit(1)
+        return Leader(keys[: ends[0]], one.scalar_subquery())
+
     def order(self, sort: str) -> list[paging.Key]:
         """What a sort goes by; the key of the row comes last, so that no two are equal."""
         found: list[paging.Key] = []
@@ -152,7 +194,8 @@ class List:
             down = key.startswith("-")
             for column in self.sorts[key.removeprefix("-")]:
                 maybe = paging.is_nullable(column) or column.parent in self._maybe
-                one = paging.Key(column, down, maybe, _choices(column))
+                absent = None if found else self._absent(column)
+                one = paging.Key(column, down, maybe, _choices(column), absent)
                 # The first is gone through stretch by stretch, which an index helps with.
                 found += paging.expanded(one) if found else [one]
         mapper = sa.inspect(self.model)

@@ -23,13 +23,15 @@ from .show import measured
 class Key(NamedTuple):
     """A column that a list is sorted by: downwards or not, and whether it may be empty.
 
-    One with `choices` goes by their order, and not by their letters.
+    One with `choices` goes by their order, and not by their letters. `absent` says that it
+    is empty where an index tells it better than the column itself.
     """
 
     column: Any
     down: bool
     nullable: bool
     choices: tuple[str, ...] = ()
+    absent: Any = None
 
     @property
     def ordered(self) -> Any:
@@ -37,13 +39,13 @@ class Key(NamedTuple):
 
 
 class Segment(NamedTuple):
-    """A stretch of a list: the rows of it, and whether its first column is one value there.
+    """A stretch of a list: the rows of it, and how many of its first columns are one value there.
 
-    `holds` says whether a value of that column belongs to it.
+    `holds` says whether a value of the first column belongs to it.
     """
 
     where: Any
-    alone: bool
+    alone: int
     holds: Callable[[Any], bool]
 
 
@@ -72,16 +74,17 @@ def segments(key: Key) -> list[Segment]:
     found = []
     if key.choices:
         choices = key.choices[::-1] if key.down else key.choices
-        found = [Segment(column == one, True, partial(eq, one)) for one in choices]
+        found = [Segment(column == one, 1, partial(eq, one)) for one in choices]
         # What is none of the choices any more is not lost.
         others = sa.and_(column.is_not(None), *(column != one for one in choices))
         known = set(choices)
-        found.append(Segment(others, False, lambda v: v is not None and v not in known))
+        found.append(Segment(others, 0, lambda v: v is not None and v not in known))
     elif key.nullable:
-        found = [Segment(column.is_not(None), False, lambda value: value is not None)]
+        found = [Segment(column.is_not(None), 0, lambda value: value is not None)]
     if key.nullable:
-        found.append(Segment(column.is_(None), True, lambda value: value is None))
-    return found or [Segment(None, False, lambda value: True)]
+        absent = column.is_(None) if key.absent is None else key.absent
+        found.append(Segment(absent, 1, lambda value: value is None))
+    return found or [Segment(None, 0, lambda value: True)]
 
 
 def behind(order: Sequence[Key], given: Sequence[bool], first: int = 0) -> Any:

@@ -1,0 +1,127 @@
+"""Lists that are too long to be sorted whole show the rows that a short one shows."""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from loaded import Application, application
+from servers import WORDS
+
+KEPT = """\
+model Keeper
+    surname text 20, required
+    given   text 20
+    mentor  -> Keeper
+    shown as "{surname} {given}"
+    list surname, given, mentor
+
+model Apiary
+    keeper  -> Keeper, required
+    name    text 20, required
+    shown as "{name}"
+
+model Hive
+    number  integer, required
+    apiary  -> Apiary
+    keeper  -> Keeper
+    weight  integer
+    keep bin
+    shown as "{number}"
+    list number, apiary, keeper, apiary.keeper, weight
+    filter weight, keeper
+    sort keeper, -weight
+"""
+SORTS = ("", "keeper", "-keeper", "apiary", "-apiary", "apiary.keeper")
+
+
+@pytest.fixture(scope="module", params=WORDS)
+def app(request: pytest.FixtureRequest) -> Iterator[Application]:
+    with application(KEPT, on=request.param) as app:
+        yield app
+
+
+def store(app: Application, drawn: tuple[list[Any], list[Any], list[Any]]) -> None:
+    keepers, apiaries, hives = drawn
+    with app.database() as database:
+        for table in ("hive", "apiary", "keeper"):
+            database.run(f"DELETE FROM {table}")
+        with database.transaction():
+            _insert(database, "keeper", ("surname", "given"), keepers)
+            _insert(database, "apiary", ("keeper_id", "name"), apiaries)
+            _insert(database, "hive", ("number", "apiary_id", "keeper_id", "weight"), hives)
+
+
+def _insert(database: Any, table: str, names: Sequence[str], rows: list[Any]) -> None:
+    if rows:
+        columns = [list(column) for column in zip(*rows, strict=True)]
+        database.insert(table, ["id", *names], [range(1, len(rows) + 1), *columns])
+
+
+def _so_many(one: st.SearchStrategy[Any], least: int, most: int) -> st.SearchStrategy[list[Any]]:
+    return st.integers(least, most).flatmap(lambda n: st.lists(one, min_size=n, max_size=n))
+
+
+@st.composite
+def rows(draw: st.DrawFn) -> tuple[list[Any], list[Any], list[Any]]:
+    """Related rows that are called alike, that nothing leads to, and rows that lead nowhere."""
+    called = st.tuples(st.sampled_from("ABCÉa"), st.none() | st.sampled_from(["x", "y"]))
+    keepers = draw(_so_many(called, 1, 40))
+    at = st.integers(1, len(keepers))
+    apiaries = draw(st.lists(st.tuples(at, st.sampled_from("NOP")), min_size=1, max_size=6))
+    yard = st.none() | st.integers(1, len(apiaries))
+    one = st.tuples(yard, st.none() | at, st.none() | st.integers(0, 3))
+    hives = draw(_so_many(one, 0, 50))
+    return keepers, apiaries, [(n, *hive) for n, hive in enumerate(hives, 1)]
+
+
+def walk(app: Application, query: str, rel: str = "next") -> list[list[str]]:
+    """The rows of every page from here on, by following its own link."""
+    pages = []
+    while query:
+        page = app.client.get(f"/hives{query}").text
+        pages.append(re.findall(r'<th scope="row"><a [^>]*href="([^"?]*)', page))
+        found = re.search(rf'rel="{rel}" href="([^"]+)"', page)
+        last, query = query, html.unescape(found[1]) if found else ""
+        assert len(pages) < 12
+    return [*pages, [last]]
+
+
+def told(app: Application, query: str) -> tuple[list[list[str]], list[list[str]], list[str]]:
+    """All pages there, back, and what stands beside the first and the last row."""
+    there = walk(app, query)
+    back = walk(app, there.pop()[0], "prev")[:-1]
+    ends = [page[at] for page, at in ((there[0], 0), (there[-1], -1)) if page]
+    beside = [app.client.get(f"{end}{query}").text for end in ends]
+    links = [re.findall(r'rel="(prev|next)" href="([^"]*)"', page) for page in beside]
+    return there, back, [str(one) for one in links]
+
+
+@given(rows(), st.sampled_from(SORTS), st.sampled_from(["", "weight=1..3", "keeper=2"]))
+@settings(max_examples=30)
+def test_a_long_list_is_sorted_by_what_its_rows_lead_to_as_a_short_one(
+    app: Application, drawn: Any, sort: str, filtered: str
+) -> None:
+    store(app, drawn)
+    query = "&".join(filter(None, (f"_sort={sort}" if sort else "", filtered, "_size=10")))
+    counting = app.module("kit.counting")
+    leading = app.module("kit.leading")
+
+    def gives_up(*ignored: object) -> None:
+        raise leading.TooMany
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(leading, "found", gives_up)
+        expected = told(app, f"?{query}")
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(counting, "COUNTED", 5)
+        patch.setattr(counting, "MET", 5)
+        patch.setattr(leading, "_FIRST", 5)
+        assert told(app, f"?{query}") == expected
+    there, back, _ = expected
+    assert back == there[::-1]
