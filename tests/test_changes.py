@@ -319,3 +319,16 @@ def test_relations_and_what_rows_keep_change_there_and_back(
             assert shape(grown) == shape(fresh)
             assert _values(grown, tables_of(new))["yard", "name"] == before
             assert grown.count(new.models["Hive"].table) == 7
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_a_column_gets_other_values_though_nothing_else_of_it_changes(
+    word: str, tmp_path: Path
+) -> None:
+    text = "model Hive\n    code text 20\n    name text 20{was}\n"
+    (old, _), (new, _) = (understand(text.format(was=w)) for w in ("", ", was upper(code)"))
+    with opened(word, tmp_path) as database:
+        _run(database, {}, list(difference({}, old).steps), 1)
+        database.insert("hive", ["id", "code", "name"], [[1, 2], ["a1", "b2"], ["x", None]])
+        _run(database, tables_of(old), difference(tables_of(old), new).steps, 2)
+        assert database.values("hive", "name") == ["A1", "B2"]

@@ -370,12 +370,7 @@ def _is_ambiguous(schema: Schema, reference: Reference) -> bool:
 
 
 def _key_annotation(schema: Schema, model: Model) -> str:
-    if not model.key:
-        above = model.stored(model.keys[0]) if len(model.keys) == 1 else None
-        if isinstance(above, Reference) and above.target != model.name:
-            return _key_annotation(schema, schema.models[above.target])
-        return "int"
-    key = model.stored(model.key)
+    key = schema.key_of(model)
     return key.kind.annotation if isinstance(key, Field) else "int"
 
 

@@ -33,7 +33,15 @@ def supply_context(schema: Schema, package: str) -> dict[str, Any]:
         )
         imports.append(from_import(f"{package}.{model.folder}.model", [model.name]))
     imports.sort(key=lambda line: line.split()[1])
-    return {"imports": imports, "factories": factories}
+    typed_keys = any(_types_key(model) and "edit" in model.pages for model in schema)
+    return {"imports": imports, "factories": factories, "typed_keys": typed_keys}
+
+
+def _types_key(model: Model) -> bool:
+    """Whether a form that changes a row may give it another key."""
+    key = model.by_name.get(model.key)
+    made = isinstance(key, Field) and (key.kind.self_made or key.internal or key.fixed)
+    return isinstance(key, Field) and not (made or key.by_database)
 
 
 def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
@@ -310,6 +318,10 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "placed": {"list", "edit", "view"} <= pages and not owner,
         "collections": found["collections"] if views else [],
         "changed_name": "CHANGED" if found["fixed_apart"] else "FIELDS",
+        # With a key that was typed it is a row of another key.
+        "read_changed": "row = supply.moved(row, other)"
+        if _types_key(model)
+        else "supply.again(row)",
         "same_parent": f"{owner.key_attribute}=row.{owner.key_attribute}" if owner else "",
         "csv_column": _csv_column(model) if lists else None,
     }
@@ -361,7 +373,7 @@ def _new_page(owner: Reference | None, typed: str) -> str:
 def _owner(schema: Schema, owner: Reference) -> dict[str, str]:
     """The model that a row is made under, and how its key is typed."""
     parent = schema.models[owner.target]
-    key = parent.stored(parent.key) if parent.key else None
+    key = schema.key_of(parent)
     plain = isinstance(key, Field) and key.kind.annotation == "str"
     typed = f'typed["{owner.name}"]'
     return {

@@ -100,12 +100,12 @@ class Maker:
         """The keys of the rows at some positions."""
         if target.numbered:
             return encode("integer", at.values + self.making.firsts[target.name], at.empty)
-        key = target.stored(target.key)
-        assert isinstance(key, Field)
+        # Where the key is a reference, theirs is that of what it leads to.
+        key = target.stored(target.key or target.keys[0])
         there, places = np.unique(at.values, return_inverse=True)
         rows = Slice(self.drawer, target, there, self.making.counts, final=True)
         drawn = rows.member(key.name)
-        known = encode(key.kind.stored().type, drawn.values, drawn.empty)
+        known = self._encoded(key, drawn)
         chosen: list[object] = [known[place] for place in places.tolist()]
         for row in np.flatnonzero(at.empty).tolist() if at.empty is not None else ():
             chosen[row] = None

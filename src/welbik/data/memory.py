@@ -8,8 +8,8 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from ..storage.backend import Database
+from ..storage.books import MADE
 
-MADE = "welbik_made"
 UNDER_WAY = "welbik_filling"
 _MADE = {"of": "text 200", "said": "text"}
 _UNDER_WAY = {"said": "text"}

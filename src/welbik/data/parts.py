@@ -81,11 +81,8 @@ class Tables:
         return [*own, *members, *times]
 
     def _key_type(self, name: str) -> str:
-        model = self.schema.models[name]
-        if model.numbered:
-            return "integer"
-        key = model.stored(model.key)
-        return key.kind.stored().type if isinstance(key, Field) else self._key_type(key.target)
+        key = self.schema.key_of(self.schema.models[name])
+        return key.kind.stored().type if isinstance(key, Field) else "integer"
 
     def batch(self, of: Model | Many, start: int, stop: int) -> Columns:
         """The columns of the rows between two numbers."""

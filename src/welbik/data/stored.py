@@ -25,6 +25,7 @@ from ..schema.model import Computed, Field, Model, Reference, Schema
 from ..schema.scope import scope_of
 from ..schema.tables import SchemaNames
 from ..storage.backend import Database
+from ..storage.tables import key_type
 
 Read = Callable[[Sequence[Any]], Any]
 """What makes a value of what a row has in some places."""
@@ -170,17 +171,13 @@ class Stored:
                 f"ask for it with: welbik peek {model.name}",
                 status=2,
             )
-        type_ = member.kind.stored().type if member is not None else self._key_type(model)
+        type_ = member.kind.stored().type if member is not None else key_type(model, self.schema)
         node: Node = Value(model.name, name, Type("other"), way)
         if isinstance(member, Computed):
             node = member.formula
         place = len(asked.nodes)
         asked.nodes.append((node, type_))
         return lambda row: self._read(type_, row[place])
-
-    def _key_type(self, model: Model) -> str:
-        key = model.stored(model.key) if model.key else None
-        return key.kind.stored().type if isinstance(key, Field) else "integer"
 
     def _name(self, model: Model, way: tuple[Step, ...], asked: _Asked) -> Read:
         """Selects what a row is shown as; nothing where there is none."""

@@ -91,7 +91,7 @@ def worked_out(
     """What the computed fields of stored rows come to, by the database: values by key, by field."""
     names = SchemaNames(schema)
     keys = database.values(model.table, names.key(model.name))
-    key = model.stored(model.key) if model.key else None
+    key = schema.key_of(model)
     if isinstance(key, Field):
         keys = key.kind.held(decode(key.kind.stored().type, keys)[0].tolist())
     found = {}

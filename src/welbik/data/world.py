@@ -150,9 +150,9 @@ class Known:
     def __init__(self, world: World, model: Model) -> None:
         self.world, self.model = world, model
         key = world.names.key(model.name)
-        kind = model.stored(model.key) if model.key else None
+        kind = world.schema.key_of(model)
         stored = world.database.values(model.table, key)
-        exact = kind is None or isinstance(kind, Field) and kind.kind.annotation == "int"
+        exact = not isinstance(kind, Field) or kind.kind.annotation == "int"
         self.keys = np.array(stored, dtype=np.int64 if exact else object)
         self._columns: dict[str, Column] = {}
 

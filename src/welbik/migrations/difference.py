@@ -19,6 +19,7 @@ from .converting import converted, type_of
 from .entries import entry_changes
 from .exchanging import pairs_in
 from .files import Migration
+from .keys import change_of_key, in_order, leading_to
 from .relating import Relation, relation
 from .steps import (
     AddColumn,
@@ -97,6 +98,8 @@ class _Change:
     rows: Rows
     done: set[tuple[str, str, str]]
     found: Difference
+    moved: set[str] = field(default_factory=set)
+    """The tables that are referred to by another key than before."""
 
 
 def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] = ()) -> Difference:
@@ -108,6 +111,8 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
     work = _Change(schema, now, rows, was.told_before(migrations), Difference([*renamed.steps]))
     found = work.found
     models = {model.table: model for model in schema}
+    keyed = [n for n, t in wanted.items() if n in now and n in models and change_of_key(now[n], t)]
+    work.moved = leading_to(now, keyed)
     found.steps += [CreateTable(table) for name, table in wanted.items() if name not in now]
     for name, model in models.items():
         if name not in now and model.was and snake(model.was) in now:
@@ -115,6 +120,8 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
     for name, table in wanted.items():
         if name in models and name in now:
             _table(models[name], now[name], table_of(models[name], schema), work)
+        elif name in now and _only_moved(now[name], table, work):
+            _pairs(now[name], table, work)
         elif name in now and now[name] != table:
             found.refused.append(
                 f"the table {name} would change its columns: give the relation another name"
@@ -124,7 +131,23 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
             found.steps.append(DropTable(name, leave=now[name].as_it_is))
             come = (table for new, table in wanted.items() if new not in now and new in models)
             found.alike += [(name, new.name) for new in come if _are_alike(now[name], new)]
+    found.steps = in_order(now, found.steps)
     return found
+
+
+def _only_moved(old: Table, table: Table, work: _Change) -> bool:
+    """Whether a table of pairs is another one only where it refers to rows with another key."""
+    columns = tuple(
+        (old.column(c.name) or c) if c.references in work.moved else c for c in table.columns
+    )
+    return old != table and replace(table, columns=columns) == old
+
+
+def _pairs(old: Table, table: Table, work: _Change) -> None:
+    for there, column in zip(old.columns, table.columns, strict=True):
+        if there != column:
+            step = ChangeColumn(table.name, column, told=told_change(there, column))
+            work.found.steps.append(step)
 
 
 def _are_alike(one: Table, other: Table) -> bool:
@@ -172,11 +195,14 @@ def _plainly(member: Field | Reference | None, column: Column) -> str:
 def _table(model: Model, old: Table, table: Table, work: _Change) -> None:
     found = work.found
     start = len(found.steps)
-    if old.key != table.key:
+    another = change_of_key(old, table)
+    if another is not None and old.as_it_is:
         found.refused.append(
-            f"{model.name} would get another key: that is not supported yet. Declare a new model "
-            "with that key beside it, and take this one away once its rows are there"
+            f"{model.name} would get another key, and others made its table: change it there, and "
+            "say by a step of SQL that it was (docs/migrations.md, by hand)"
         )
+    elif another is not None:
+        found.steps.append(another)
     members = {member.column: member for member in model.members}
     for column in table.columns:
         there, member = old.column(column.name), members.get(column.name)
@@ -298,6 +324,10 @@ def _column(
 ) -> None:
     """A column that is there: changed, or given other values."""
     found, name = work.found, member.name if member else column.name
+    if column.references in work.moved and there.references == column.references:
+        # It refers to the same row, by another key.
+        found.steps.append(ChangeColumn(old.name, column, told=told_change(there, column)))
+        return
     asked = member is not None and _asks(model, old, member, there, column, work)
     if there == column and not asked:
         return

@@ -19,6 +19,7 @@ from .steps import (
     AddIndex,
     ChangeColumn,
     ChangeEntries,
+    ChangeKey,
     CopyRows,
     CreateTable,
     DropColumn,
@@ -111,6 +112,12 @@ def _step_lines(step: Step) -> list[str]:
         return [f"drop_table = {toml(step.table)}", *left, *_given(step)]
     if isinstance(step, SetPromises):
         return [f"promises_of = {toml(step.table)}", *_listed("keep", step.promises)]
+    if isinstance(step, ChangeKey):
+        told = ("key", "keys", "keyless", "number")
+        usual = ChangeKey(step.table)
+        said = [n for n in told if getattr(step, n) != getattr(usual, n)]
+        head = f"change_key_of = {toml(step.table)}"
+        return [head, *(f"{name} = {toml(getattr(step, name))}" for name in said)]
     if isinstance(step, SetRules):
         lines = [f"set_rules_of = {toml(step.table)}"]
         return lines + _check_lines(step.checks)
@@ -253,6 +260,14 @@ def _step(data: dict[str, Any]) -> Step:
         return DropTable(str(data["drop_table"]), _loss(data), bool(data.get("leave")))
     if "promises_of" in data:
         return SetPromises(str(data["promises_of"]), tuple(map(str, data["keep"])))
+    if "change_key_of" in data:
+        return ChangeKey(
+            str(data["change_key_of"]),
+            str(data.get("key", "")),
+            tuple(map(str, data.get("keys", []))),
+            bool(data.get("keyless")),
+            str(data.get("number", "id")),
+        )
     if "set_rules_of" in data:
         return SetRules(str(data["set_rules_of"]), _checks(data))
     if "add_index_to" in data:
@@ -361,7 +376,7 @@ def migration_name(number: int, steps: Sequence[Step]) -> str:
     elif made:
         what = ["make", *made[:3], *([f"and {len(made) - 3} more"] if len(made) > 3 else [])]
     else:
-        first = steps[0]
+        first = next((step for step in steps if isinstance(step, ChangeKey)), steps[0])
         if isinstance(first, AddColumn | ChangeColumn):
             word = "add" if isinstance(first, AddColumn) else "change"
             what = [word, first.table, first.column.name]

@@ -14,6 +14,7 @@ from ..storage.ddl import Ddl
 from ..storage.reshape import Change, Phases
 from ..storage.tables import Column, Table, Tables
 from .converting import Converted, converted, type_of
+from .keys import begins_anew, following, histories, number_as, referring
 from .steps import (
     AddColumn,
     ChangeColumn,
@@ -46,7 +47,8 @@ class Given:
 class Part:
     """Steps that are taken together: tables before and after, and what is renamed first.
 
-    `given` has what columns get, by table and column; `steps` are those that are no renames.
+    `given` has what columns get, by table and column, and `moved` those of them that refer to rows
+    with another key; `steps` are those that are no renames.
     """
 
     before: Tables
@@ -56,6 +58,7 @@ class Part:
     steps: list[Step] = field(default_factory=list)
     rows: Rows = field(default_factory=lambda: Rows({}))
     given: dict[tuple[str, str], Given] = field(default_factory=dict)
+    moved: dict[tuple[str, str], Node] = field(default_factory=dict)
 
     @property
     def made(self) -> list[Table]:
@@ -88,6 +91,8 @@ def parts(tables: Tables, steps: Sequence[Step]) -> Iterator[Part | Run]:
             renames.append(left.pop(0))
         some: list[Step] = []
         while left and not isinstance(left[0], RenameTable | RenameColumn | Run):
+            if some and begins_anew(some, left[0]):
+                break
             some.append(left.pop(0))
         renamed = after(state, renames)
         part = Part(state, renamed, after(renamed, some), renames, some)
@@ -99,8 +104,13 @@ def parts(tables: Tables, steps: Sequence[Step]) -> Iterator[Part | Run]:
 def _work_out(part: Part) -> None:
     made = {table.name: table for table in part.made}
     part.rows = rows_of({**part.renamed, **made})
+    moved = referring(part.renamed, part.after, part.steps, part.rows)
+    part.moved = {(table, column): node for table, column, node in moved}
+    part.given |= {place: Given(Converted(node)) for place, node in part.moved.items()}
     for step in part.steps:
         if isinstance(step, AddColumn | ChangeColumn):
+            if (step.table, step.column.name) in part.moved:
+                continue
             known = part.renamed.get(step.table)
             if known is None:
                 continue
@@ -111,6 +121,20 @@ def _work_out(part: Part) -> None:
                 found = _by_itself(part.rows, known, old, step.column)
                 if found is not None:
                     part.given[step.table, step.column.name] = Given(found)
+    for step in part.steps:
+        if isinstance(step, ChangeColumn) and step.value and not step.find:
+            _follow_key(part, step)
+
+
+def _follow_key(part: Part, step: ChangeColumn) -> None:
+    """Where a key gets other values, what refers to it gets them too."""
+    table, name = step.table, step.column.name
+    if table not in part.renamed or part.renamed[table].key != name:
+        return
+    value = part.given[table, name].value.node
+    for child, column, node in following(part.renamed, part.after, table, name, value, part.rows):
+        part.moved[child, column] = node
+        part.given[child, column] = Given(Converted(node))
 
 
 def _given(rows: Rows, table: Table, step: AddColumn | ChangeColumn) -> Given:
@@ -177,11 +201,13 @@ def _by_hand(ddl: Ddl, step: Run) -> list[str | Work]:
 
 def keys_of(*states: Tables) -> dict[str, str]:
     """Which column is the key of a table, where it is not `id`."""
-    return {name: t.own for tables in states for name, t in tables.items() if t.own != "id"}
+    found = {name: table.own for tables in states for name, table in tables.items()}
+    return {name: own for name, own in found.items() if own != "id"}
 
 
 def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Work]:
     keys = keys_of(part.before, part.renamed, part.after)
+    number_as(ddl, part.rows, part.steps)
     out: list[str] = []
     state = dict(part.before)
     for step in part.renames:
@@ -203,10 +229,12 @@ def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Work]:
     ]
     made += [copy_rows(ddl, part, s, today) for s in part.steps if isinstance(s, CopyRows)]
     out += made + [one for phase in phases for one in phase.fill]
-    out += ddl.settled if made else ()
+    out += histories(ddl, part.renamed, part.after, part.steps, part.rows, today)
+    out += ddl.settled if made or part.moved else ()
     out += [one for phase in phases for one in phase.shrink]
     for name in part.dropped:
         out += ddl.drop_table(name)
+    out += [one for phase in phases for one in phase.key]
     out += _held(ddl, part, phases, keys)
     return [*out, *(step for step in part.steps if isinstance(step, ChangeEntries))]
 

@@ -12,12 +12,13 @@ from ..rules.sql import quote
 from ..rules.tree import Node
 from ..storage.backend import Database
 from ..storage.ddl import indexes_of
-from ..storage.tables import Column, Table, Tables
+from ..storage.tables import Column, Index, Table, Tables
 from .converting import type_of
 from .plan import Given, Part, change_of, copied, parts, spelled_in, sql_of, write
 from .steps import (
     AddColumn,
     ChangeColumn,
+    ChangeKey,
     CopyRows,
     DropColumn,
     DropTable,
@@ -83,10 +84,11 @@ def risks(
     """
     there = database.table_names()
     found: list[Risk] = []
+    keys = {step.table: step.told_by for step in steps if isinstance(step, ChangeKey)}
     for part in parts(tables, steps):
         if isinstance(part, Run):
             break
-        found += _Asking(database, part, today, told, there).risks()
+        found += _Asking(database, part, today, told, there, keys).risks()
         if part.steps:
             # What comes then would be asked of rows that are not yet as it finds them.
             break
@@ -100,9 +102,16 @@ class _Asking:
     """
 
     def __init__(
-        self, database: Database, part: Part, today: dt.datetime, told: Told, there: set[str]
+        self,
+        database: Database,
+        part: Part,
+        today: dt.datetime,
+        told: Told,
+        there: set[str],
+        keys: Mapping[str, tuple[str, ...]],
     ) -> None:
         self.database, self.part, self.today, self.told = database, part, today, told
+        self.keys = keys
         self.ddl = database.ddl
         self.there, self.names = _under_new_names(database, part, there)
 
@@ -122,7 +131,11 @@ class _Asking:
                         Risk("loss", step.table, "going with the table", count, allowed=step.loss)
                     )
         found += self._new_rows()
-        for old, new in self.part.changed:
+        pairs = {old.name: (old, new) for old, new in self.part.changed}
+        # Those that are to be told apart otherwise in a moment are asked too.
+        come = {name for name in self.keys if name in self.part.renamed.keys() & self.part.after}
+        pairs |= {n: (self.part.renamed[n], self.part.after[n]) for n in come - pairs.keys()}
+        for old, new in pairs.values():
             if old.name in self.there and self._some(old.name):
                 found += self._table(old, new)
         return found
@@ -156,6 +169,8 @@ class _Asking:
         change = change_of(self.ddl, self.part, old, new, self.today)
         values = self._values(old, new, {**change.fills, **change.values})
         touched = {c.name for c in new.columns if c != old.column(c.name)} | {*change.values}
+        # They refer to the same rows as before.
+        touched -= {name for table, name in self.part.moved if table == old.name}
         for column in new.columns:
             if column.name in touched:
                 yield from self._held(old, column, values)
@@ -169,6 +184,8 @@ class _Asking:
         for column in new.columns:
             value = given.get(column.name)
             known = self.part.given.get((old.name, column.name))
+            if (old.name, column.name) in self.part.moved:
+                value = known = None
             if value is not None and known is not None:
                 value = self._guarded(old.name, known)
             if value is None:
@@ -365,7 +382,9 @@ class _Asking:
         """Values that several rows have and only one may."""
         before = {self.ddl.create_index(old, i) for i in indexes_of(old) if i.unique}
         live = quote("removed_at") if old.column("removed_at") else ""
-        for index in indexes_of(new):
+        key = self.keys.get(new.name, ())
+        known = bool(key) and all(new.column(name) for name in key)
+        for index in [*indexes_of(new), *([Index(key, True)] if known else [])]:
             if not index.unique:
                 continue
             same = self.ddl.create_index(new, index) in before

@@ -21,6 +21,7 @@ from .steps import (
     AddIndex,
     ChangeColumn,
     ChangeEntries,
+    ChangeKey,
     CreateTable,
     DropColumn,
     DropIndex,
@@ -151,7 +152,11 @@ def _work(database: Database, state: Tables, migration: Migration, way: Way) -> 
             raise error
         _keep_copy(database, made, migration.name, way)
     tables = after(state, steps)
-    return [*loaded(made, way, tables), *_asked_at_the_end(state, steps, migration.name, way)]
+    return [
+        *loaded(made, way, tables),
+        *forgotten(steps),
+        *_asked_at_the_end(state, steps, migration.name, way),
+    ]
 
 
 def all_risks(
@@ -265,6 +270,12 @@ def with_columns_by_hand(
 def loaded(made: Sequence[str | Work], way: Way, tables: Tables) -> Statements:
     """Statements, and between them functions: those that steps by hand name, and ours."""
     return [one if isinstance(one, str) else _function(one, way, tables) for one in made]
+
+
+def forgotten(steps: Sequence[Step]) -> list[Callable[[Database], object]]:
+    """What lets go of what was known of rows by keys that they no longer have."""
+    tables = [step.table for step in steps if isinstance(step, ChangeKey)]
+    return [partial(Database.forget_rows, of=table) for table in tables]
 
 
 def _function(step: Work, way: Way, tables: Tables) -> Callable[[Database], object]:

@@ -213,6 +213,33 @@ class SetPromises:
 
 
 @dataclass(frozen=True, slots=True)
+class ChangeKey:
+    """The rows of a table are told apart otherwise: `key` and what follows as `Table` has them.
+
+    What refers to them does so by the new key from then on; columns that do are changed by
+    steps behind it, which say no value.
+    """
+
+    table: str
+    key: str = ""
+    keys: tuple[str, ...] = ()
+    keyless: bool = False
+    number: str = "id"
+
+    @property
+    def told_by(self) -> tuple[str, ...]:
+        """The columns that are the key from then on; none where it is a number, or nothing is."""
+        own = (self.key,) if self.key else ()
+        return () if self.keyless else self.keys or own
+
+    def describe(self) -> str:
+        if self.keyless:
+            return f"tell the rows of {self.table} apart by nothing"
+        told = " and ".join(self.told_by) or "a number of their own"
+        return f"tell the rows of {self.table} apart by {told}, wherever they are referred to"
+
+
+@dataclass(frozen=True, slots=True)
 class AddIndex:
     table: str
     index: Index
@@ -255,6 +282,7 @@ Change = (
     | DropColumn
     | SetRules
     | SetPromises
+    | ChangeKey
     | AddIndex
     | DropIndex
 )
@@ -310,6 +338,9 @@ def _changed(table: Table, step: Change) -> Table:
         return replace(table, checks=step.checks)
     if isinstance(step, SetPromises):
         return replace(table, promises=step.promises)
+    if isinstance(step, ChangeKey):
+        told = replace(table, key=step.key, keys=step.keys, keyless=step.keyless)
+        return replace(told, number=step.number, native="")
     if isinstance(step, AddIndex):
         return replace(table, indexes=(*table.indexes, step.index))
     if isinstance(step, DropIndex):

@@ -13,6 +13,7 @@ from .converting import converted
 from .difference import told_change
 from .entries import back_again
 from .exchanging import taken_back
+from .keys import change_of_key, in_order
 from .plan import Part, parts
 from .steps import (
     AddColumn,
@@ -57,6 +58,7 @@ def back(tables: Tables, steps: Sequence[Step]) -> Back:
 
 
 def _part(part: Part, found: Back) -> None:
+    start = len(found.steps)
     for name in part.dropped:
         table = part.renamed[name]
         found.steps.append(CreateTable(table))
@@ -67,8 +69,8 @@ def _part(part: Part, found: Back) -> None:
     for made in part.made:
         # What others made was there before, and stays.
         found.steps.append(DropTable(made.name, leave=made.as_it_is))
-    for old, new in part.changed:
-        found.steps += _table(part, old, new, found)
+    steps = [step for old, new in part.changed for step in _table(part, old, new, found)]
+    found.steps = [*found.steps[:start], *in_order(part.after, [*found.steps[start:], *steps])]
     found.steps += back_again(part.steps)
     for again in reversed(part.renames):
         if isinstance(again, RenameTable):
@@ -84,9 +86,16 @@ def _table(part: Part, old: Table, new: Table, found: Back) -> Iterator[Step]:
         for s in part.steps
         if isinstance(s, ChangeColumn) and s.table == name and s.value
     }
+    key = change_of_key(new, old)
+    if key is not None:
+        yield key
     for column in old.columns:
         there = new.column(column.name)
-        if there is None:
+        if (name, column.name) in part.moved and there is not None:
+            if there == column:
+                continue
+            yield ChangeColumn(name, column, told=told_change(there, column))
+        elif there is None:
             found.empty.append(f"{name}.{column.name}")
             yield AddColumn(name, column, _least(old, column) if column.required else "")
         elif there != column or column.name in asked:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ..migrations.files import Migration, read_migrations, tables_after, to_toml
 from ..migrations.plan import statements
 from ..migrations.risks import Risk, risks
-from ..migrations.run import loaded, pending, taken_over
+from ..migrations.run import forgotten, loaded, pending, taken_over
 from ..migrations.steps import after
 from ..migrations.undo import Back, back
 from ..problems import WelbikError
@@ -69,7 +69,8 @@ def undo(settings: Settings, asked: Undoing) -> str:
         steps = asked.back.steps
         before, left = taken_over(database, asked.after, steps)
         plain = statements(database.ddl, before, left, now)
-        made = loaded(plain, way_of(settings), after(asked.after, steps))
+        tables = after(asked.after, steps)
+        made = [*loaded(plain, way_of(settings), tables), *forgotten(steps)]
         place = "" if asked.begun else database.keep_copy(f"undo-{migration.name}")
         database.undo(migration.name, lambda: made, migration.number)
     if asked.again:

@@ -65,10 +65,8 @@ def _key(schema: Schema, name: str) -> dict[str, Any]:
     model = schema.models[name]
     if len(model.keys) > 1:
         return {"type": "string"}
-    if not model.key:
-        return {"type": "integer", "minimum": 1}
-    key = model.stored(model.key)
-    return field_schema(key) if isinstance(key, Field) else {"type": "string"}
+    key = schema.key_of(model)
+    return field_schema(key) if isinstance(key, Field) else {"type": "integer", "minimum": 1}
 
 
 def field_schema(field: Field) -> dict[str, Any]:

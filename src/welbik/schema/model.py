@@ -363,6 +363,18 @@ class Schema:
         """The references to a model, from any model."""
         return self._referring[name]
 
+    def key_of(self, model: Model) -> Field | Model:
+        """What tells the rows of a model apart, or begins to: a field, also where that is the key
+        of a row that it leads to, or the model whose own number it is."""
+        seen = {""}
+        while model.name not in seen and (name := model.key or next(iter(model.keys), "")):
+            seen.add(model.name)
+            member = model.stored(name)
+            if isinstance(member, Field):
+                return member
+            model = self.models[member.target]
+        return model
+
     def owner_of(self, model: Model) -> Reference | None:
         """The reference to the row that a row of a model is made under, where there is one.
 

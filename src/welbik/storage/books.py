@@ -9,6 +9,8 @@ from typing import Any, ClassVar
 
 from ..rules.sql import quote
 
+MADE = "welbik_made"
+"""Which rows are made up, by table."""
 FIXED = "welbik_fixed"
 """Which fixed rows were stored, and what was declared of them then."""
 
@@ -54,6 +56,11 @@ class Books(ABC):
         """Puts rows into a table of our own, in place of those that it has."""
         self.run(f"DELETE FROM {self.name(table)}")
         self._add(table, rows)
+
+    def forget_rows(self, of: str) -> None:
+        """Forgets what was known of single rows of a table: they are told apart otherwise now."""
+        for book in {MADE, FIXED} & self.table_names():
+            self.run(f"DELETE FROM {self.name(book)} WHERE {self.name('of')} = {self.mark}", [of])
 
     def remembered(self) -> dict[tuple[str, str], tuple[object, dict[str, object]]]:
         """The fixed rows that were stored: by table and text their key, and what was declared."""

@@ -203,18 +203,27 @@ class Ddl:
             sets = [f"{quote(names.get(n, n))} = {value}" for n, value in change.values.items()]
             found.fill.append(f"UPDATE {table} SET {', '.join(sets)}")
         touched = [quote(column.name) for column in (*change.gone, *change.anew)]
+        if self.tied:
+            touched += [quote(now.name) for was, now in change.kept if was.type != now.type]
         found.shrink += self._let_go(change, touched, keys)
         found.shrink += self._taken(change)
-        for column in change.anew:
-            aside = quote(column.name + BESIDE)
-            found.shrink.append(
-                f"ALTER TABLE {table} RENAME COLUMN {aside} TO {quote(column.name)}"
-            )
+        if change.has_other_key or change.gone_with_key:
+            found.grow = [*self.numbers(change), *found.grow]
+            found.key += self.change_key(change, keys)
+        found.shrink += [
+            _takes_its_place(new, column)
+            for column in change.anew
+            if column.name not in change.gone_with_key
+        ]
         for before, after in change.kept:
-            found.shrink += self.alter_column(new, before, after, keys)
-        for column in (*change.come, *change.anew):
-            if column.required and column.name in change.values:
-                found.shrink.append(self.require(new, column))
+            # What rows are told by changes when nothing refers to it.
+            phase = found.key if before.name in change.before.told_by else found.shrink
+            phase += self.alter_column(new, before, after, keys)
+        found.shrink += [
+            self.require(new, column)
+            for column in (*change.come, *change.anew)
+            if column.required and column.name in change.values.keys() - {*change.gone_with_key}
+        ]
         found.finish += self._hold(change, touched, keys)
         return found
 
@@ -259,7 +268,35 @@ class Ddl:
 
     def _taken(self, change: Change) -> list[str]:
         table, names = quote(change.after.name), (*change.gone, *change.anew)
-        return [f"ALTER TABLE {table} DROP COLUMN {quote(c.name)}" for c in names]
+        gone = [c.name for c in names if c.name not in change.gone_with_key]
+        return [f"ALTER TABLE {table} DROP COLUMN {quote(name)}" for name in gone]
+
+    old_number: ClassVar[str] = ""
+    """What rows are told apart by before they get a number; empty: it is given them at once."""
+
+    def numbers(self, change: Change) -> list[str]:
+        """Gives rows that had none a number of their own, which is to be their key."""
+        raise NotImplementedError
+
+    def change_key(self, change: Change, keys: Keys) -> list[str]:
+        """Lets rows be told apart otherwise, once nothing refers to them by the old key."""
+        anew = [c for c in change.anew if c.name in change.gone_with_key]
+        places = [_takes_its_place(change.after, column) for column in anew]
+        places += [self.require(change.after, column) for column in anew if column.required]
+        return [*self.without_key(change), *places, *self.with_key(change, keys)]
+
+    def without_key(self, change: Change) -> list[str]:
+        """Takes the key away, and the columns that go with it."""
+        raise NotImplementedError
+
+    def with_key(self, change: Change, keys: Keys) -> list[str]:
+        told = self.told_apart_by(change.after)
+        return [f"ALTER TABLE {quote(change.after.name)} ADD PRIMARY KEY ({told})"] if told else []
+
+    @staticmethod
+    def told_apart_by(table: Table) -> str:
+        """The columns of a table's key; nothing where it has none."""
+        return ", ".join(map(quote, () if table.keyless else table.told_by))
 
     def _let_go(self, change: Change, touched: Sequence[str], keys: Keys) -> list[str]:
         """Lets go of what holds the table now and will not, or reads a column that goes."""
@@ -420,6 +457,11 @@ def _called(native: str, names: tuple[tuple[str, str], ...]) -> str:
 
 def check(name: str, condition: str) -> str:
     return f"CONSTRAINT {quote(name)} CHECK ({condition})"
+
+
+def _takes_its_place(table: Table, column: Column) -> str:
+    aside, name = quote(column.name + BESIDE), quote(column.name)
+    return f"ALTER TABLE {quote(table.name)} RENAME COLUMN {aside} TO {name}"
 
 
 def _between(tested: str, low: str, high: str) -> str:

@@ -30,7 +30,7 @@ from .references import check_references
 from .reshape import Change, Phases
 from .server import NoServer, Server, driver, reach
 from .streaming import Stream
-from .tables import Column, Index, Table, identifier
+from .tables import Column, Index, Table, ends, identifier
 
 _COLLATION = "utf8mb4_nopad_bin"
 _SESSION = (
@@ -42,12 +42,16 @@ LIVE = "welbik_live"
 """A column that is 1 in rows not in the bin. No index leaves rows out here: what is unique among
 those that live has it beside."""
 
+_NUMBER = "welbik_number"
+"""An index that a new number has until it is the key."""
 _SHORT = 255
 """Characters of a text that lies in the row itself, which has 65,535 bytes for all of them."""
+_KEY_MOST = 768
+"""Characters of a text that is a key: an index has 3,072 bytes for it."""
 _PREFIX = 190
 """Characters of a longer one by which it is sorted in an index."""
 _OLDEST = (10, 6)
-_DONE_ALREADY = {1050, 1054, 1060, 1061, 1091, 1146, 1826}
+_DONE_ALREADY = {1050, 1054, 1060, 1061, 1068, 1091, 1146, 1826}
 """What a statement ends in that was done before: its table, column or key is there, or gone."""
 _IN_TRANSACTION = 1
 """The flag with which the server says that a transaction is open."""
@@ -98,7 +102,8 @@ class MariadbDdl(Ddl):
             column = replace(column, native="")
         written = super().column(table, column, keys)
         if _is_long(column.type) and (column.references or column.name == table.key):
-            short = f"VARCHAR({column.type.split()[1]})"
+            most = int(column.type.partition(" ")[2] or ends(column.length)[1] or _KEY_MOST)
+            short = f"VARCHAR({min(most, _KEY_MOST)})"
             return written.replace(self.type_name(column.type), short, 1)
         return written
 
@@ -138,6 +143,32 @@ class MariadbDdl(Ddl):
         gone = f"ALTER TABLE {quote(change.after.name)} DROP COLUMN IF EXISTS {quote(LIVE)}"
         # It reads when a row was removed, so it goes before that.
         return [*([gone] if was and not live else []), *super()._taken(change)]
+
+    def numbers(self, change: Change) -> list[str]:
+        if change.before.numbered or not change.after.numbered:
+            return []
+        number = self.own_number(change.after).replace("PRIMARY KEY", "NOT NULL")
+        index = f"ADD UNIQUE INDEX {_NUMBER} ({quote(change.after.number)})"
+        return [f"ALTER TABLE {quote(change.after.name)} ADD COLUMN {number}, {index}"]
+
+    def without_key(self, change: Change) -> list[str]:
+        # At once: a number that counts itself is never without an index.
+        parts = [] if change.before.keyless else ["DROP PRIMARY KEY"]
+        parts += [f"DROP COLUMN {quote(name)}" for name in change.gone_with_key]
+        return [f"ALTER TABLE {quote(change.after.name)} {', '.join(parts)}"] if parts else []
+
+    def with_key(self, change: Change, keys: Keys) -> list[str]:
+        before, after = change.before, change.after
+        pairs = [
+            (self.column(before, old, keys), self.column(after, new, keys))
+            for old, new in change.kept
+        ]
+        # A long text has another type where it is a key.
+        parts = [f"MODIFY COLUMN {new}" for old, new in pairs if old != new]
+        told = self.told_apart_by(after)
+        parts += [f"ADD PRIMARY KEY ({told})"] if told else []
+        parts += [f"DROP INDEX {_NUMBER}"] if after.numbered and not before.numbered else []
+        return [f"ALTER TABLE {quote(after.name)} {', '.join(parts)}"] if parts else []
 
     def drop_reference(self, name: str) -> str:
         return f"DROP FOREIGN KEY IF EXISTS {quote(name)}"

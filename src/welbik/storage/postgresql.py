@@ -18,6 +18,7 @@ from .catalog import Catalog
 from .ddl import Ddl, Keys
 from .packing import Packed
 from .postgresql_catalog import read_catalog
+from .reshape import Change
 from .server import NoServer, Server, driver, reach
 from .tables import Index, Table
 
@@ -129,6 +130,13 @@ class PostgresqlSql(Sql):
         return f"(CASE WHEN {parts[0]} IS NOT NULL AND {parts[1]} IS NOT NULL THEN {found} END)"
 
 
+# The key may be called by what its table was called once.
+_KEY_GOES = """DO $$ BEGIN EXECUTE (
+  SELECT format('ALTER TABLE %s DROP CONSTRAINT %I CASCADE', conrelid::regclass, conname)
+  FROM pg_constraint WHERE conrelid = CAST({} AS regclass) AND contype = 'p'
+); END $$"""
+
+
 class PostgresqlDdl(Ddl):
     """All of it can be changed in place, and within a transaction."""
 
@@ -184,6 +192,17 @@ class PostgresqlDdl(Ddl):
             f"ALTER INDEX IF EXISTS {quote(f'{old}_pkey')} RENAME TO {quote(f'{new}_pkey')}",
             f"ALTER SEQUENCE IF EXISTS {quote(f'{old}_id_seq')} RENAME TO {quote(f'{new}_id_seq')}",
         ]
+
+    def numbers(self, change: Change) -> list[str]:
+        if change.before.numbered or not change.after.numbered:
+            return []
+        number = self.own_number(change.after).removesuffix(" PRIMARY KEY")
+        return [f"ALTER TABLE {quote(change.after.name)} ADD COLUMN {number}"]
+
+    def without_key(self, change: Change) -> list[str]:
+        table = quote(change.after.name)
+        gone = [f"ALTER TABLE {table} DROP COLUMN {quote(n)}" for n in change.gone_with_key]
+        return gone if change.before.keyless else [_KEY_GOES.format(text(table)), *gone]
 
     def drop_table(self, name: str) -> list[str]:
         # What refers to it goes too, or no longer does.

@@ -26,6 +26,18 @@ class Change:
     """Whether the table or columns of it were called otherwise just before."""
 
     @property
+    def has_other_key(self) -> bool:
+        """Whether rows are told apart otherwise."""
+        return self.before.key_as_said != self.after.key_as_said
+
+    @property
+    def gone_with_key(self) -> list[str]:
+        """The columns that were a key, or a part of it, and go with it or are made anew."""
+        told = () if self.before.keyless or self.before.numbered else self.before.told_by
+        own = [self.before.number] if self.before.numbered and not self.after.numbered else []
+        return [*own, *(c.name for c in (*self.gone, *self.anew) if c.name in told)]
+
+    @property
     def come(self) -> list[Column]:
         return [c for c in self.after.columns if self.before.column(c.name) is None]
 
@@ -50,10 +62,12 @@ class Phases:
     """Statements that reshape a table, for a migration that reshapes several.
 
     All tables `grow` before any is filled, and all are filled before any loses what others may
-    be filled from; what holds rows together (references, indexes) comes when all is there.
+    be filled from; a `key` is another one when nothing refers to the old one any more; what
+    holds rows together (references, indexes) comes when all is there.
     """
 
     grow: list[str] = field(default_factory=list)
     fill: list[str] = field(default_factory=list)
     shrink: list[str] = field(default_factory=list)
+    key: list[str] = field(default_factory=list)
     finish: list[str] = field(default_factory=list)

@@ -53,6 +53,7 @@ class SqliteDdl(Ddl):
     sql = SqliteSql
     exact = False
     anew_when_called = True
+    old_number = "rowid"
     number = "INTEGER PRIMARY KEY AUTOINCREMENT"
     types: ClassVar[Mapping[str, str]] = {**Ddl.types, "double": "DOUBLE", "uuid": "CHAR(32)"}
 
@@ -101,7 +102,9 @@ class SqliteDdl(Ddl):
             return self._in_place(change, keys)
         if change.called_anew:
             return self._rebuild(change, keys)
-        if self._table(before, "", keys) == self._table(after, "", keys):
+        if change.has_other_key:
+            return self._rebuild(change, keys)
+        if self._table(before, "", keys) == self._table(after, "", keys) and not change.values:
             return self._indexes_anew(change, Phases())
         come = change.come
         plain = replace(after, columns=tuple(c for c in after.columns if c not in come))
@@ -190,7 +193,8 @@ class SqliteDdl(Ddl):
         """The table made anew with its rows, by the steps SQLite's own manual gives (ALTER TABLE, 7)."""
         before, after = change.before, change.after
         given = {c.name: quote(c.name) for _, c in change.kept} | {**change.fills, **change.values}
-        own = {after.number: quote(before.number)} if after.numbered else {}
+        number = quote(before.number) if before.numbered else self.old_number
+        own = {after.number: number} if after.numbered else {}
         names, values = [*own, *given], [*own.values(), *given.values()]
         new = f"{after.name}{BESIDE}"
         found = Phases(grow=[self._table(after, new, keys)])

@@ -109,6 +109,12 @@ class Table:
         return not (self.key or self.keys or self.keyless)
 
     @property
+    def key_as_said(self) -> tuple[object, ...]:
+        """What tells its rows apart: equal for tables where the same does."""
+        number = self.number if self.numbered else ""
+        return self.key, self.keys, self.keyless, number, self.native if number else ""
+
+    @property
     def own(self) -> str:
         """The column that is its key, or begins it; any where nothing tells rows apart."""
         return self.key or (self.keys[0] if self.keys else self.number)
@@ -240,7 +246,7 @@ def _column(member: Field | Reference, model: Model, schema: Schema) -> Column:
     unique = unique and member.name != model.key and model.keys != (member.name,)
     if isinstance(member, Reference):
         target = schema.models[member.target]
-        return _reference(member.column, target, member, unique, _told_by_another(target, schema))
+        return _reference(member.column, target, member, unique, schema)
     return table_column(member, unique)
 
 
@@ -263,44 +269,30 @@ def table_column(member: Field, unique: bool = False) -> Column:
     )
 
 
-def _reference(name: str, target: Model, member: Reference, unique: bool, keyed: Model) -> Column:
+def _reference(name: str, target: Model, member: Reference, unique: bool, schema: Schema) -> Column:
     return Column(
         name,
-        _key_type(keyed),
+        key_type(target, schema),
         member.required or member.empty is not None,
         unique,
         references=target.table,
         removal=member.removal,
-        native=member.native or _key_native(keyed),
+        native=member.native or _key_native(target, schema),
         empty=member.empty,
         by_database=member.by_database,
     )
 
 
-def _key_type(target: Model) -> str:
-    """The type of what refers to a model: `reference` where its key is a number of its own."""
-    if not target.key:
-        return "reference"
-    key = target.stored(target.key)
-    assert isinstance(key, Field)
-    return key.kind.stored().type
+def key_type(target: Model, schema: Schema) -> str:
+    """The type of what refers to a model: `reference` where its key is a number."""
+    key = schema.key_of(target)
+    return key.kind.stored().type if isinstance(key, Field) else "reference"
 
 
-def _told_by_another(target: Model, schema: Schema) -> Model:
-    """The model whose key a model has for its own: itself, unless that is a reference."""
-    seen = {target.name}
-    while len(target.keys) == 1:
-        above = target.stored(target.keys[0])
-        if not isinstance(above, Reference) or above.target in seen:
-            break
-        target = schema.models[above.target]
-        seen.add(target.name)
-    return target
-
-
-def _key_native(target: Model) -> str:
+def _key_native(target: Model, schema: Schema) -> str:
     """The type that the database has for the key of a model, where others chose it."""
-    return target.stored(target.key).native if target.key else target.number_native
+    key = schema.key_of(target)
+    return key.native if isinstance(key, Field) else key.number_native
 
 
 def _pairs(many: Many, schema: Schema) -> Table:
@@ -309,11 +301,11 @@ def _pairs(many: Many, schema: Schema) -> Table:
     columns = tuple(
         Column(
             name,
-            _key_type(model),
+            key_type(model, schema),
             True,
             references=model.table,
             removal="remove",
-            native=_key_native(model),
+            native=_key_native(model, schema),
         )
         for name, model in ((many.column, owner), (many.target_column, target))
     )
