@@ -6,6 +6,7 @@ from a survey of rows, and the others make up for it.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -18,11 +19,12 @@ from . import samples
 from .columns import Drawn, Mask, as_column
 from .field_stream import FieldStream
 from .isolating import bound_of
-from .narrowing import Clause, Narrow
+from .narrowing import Clause, Narrow, Total
 from .places import coordinates, is_place
 from .raw import Cut
 from .spreads import Spread, Units
 from .streams import RowStream, key_of, permuted_each
+from .totals import within_totals
 
 
 class With:
@@ -180,7 +182,8 @@ def _all_values(member: Field) -> list[Any]:
 
 def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
     """A column of a field within what rules leave of it."""
-    drawn = _drawn(rows, member, attempt)
+    totals = rows.drawer.plan.totals.get((rows.model.name, member.name), ())
+    drawn = _together(rows, member, totals, attempt)
     only = rows.drawer.plan.only.get((rows.model.name, member.name))
     if only is None or rows.drawer.full:
         return drawn
@@ -191,6 +194,22 @@ def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
         out &= ~Limits(rows, member.name).given
     out = out if drawn.empty is None else out | drawn.empty
     return Drawn(drawn.values, out if out.any() else None)
+
+
+def _together(rows: Cut, member: Field, totals: Sequence[Total], attempt: int) -> Drawn:
+    """A column with the totals of its parents within some rules of theirs."""
+    drawn = _drawn(rows, member, attempt)
+    if not totals or rows.drawer.spread(rows.model, member) is None:
+        return drawn
+
+    def ends(family: Cut) -> tuple[Any, Any]:
+        limits = Limits(family, member.name)
+        return limits.low, limits.high
+
+    def draw(family: Cut) -> Drawn:
+        return _together(family, member, totals[:-1], 0)
+
+    return within_totals(rows, member, totals, drawn, ends, draw)
 
 
 def _drawn(rows: Cut, member: Field, attempt: int) -> Drawn:

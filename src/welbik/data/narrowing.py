@@ -9,7 +9,9 @@ guards holds.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from functools import partial
 from typing import NamedTuple
 
 from ..rules.tree import (
@@ -22,6 +24,7 @@ from ..rules.tree import (
     Step,
     Value,
     children,
+    mapped,
     plain,
     reached,
     strict,
@@ -64,6 +67,30 @@ class Narrow(NamedTuple):
     tried: bool = False
 
 
+class Total(NamedTuple):
+    """A rule of a parent that holds a field of its rows together by what it is in all of them.
+
+    `via` is the reference that leads to the parent, `where` says which rows count, and the clauses
+    are those of the total, as if it were a field of the parent: `beside` where that is stored, and
+    all of it is known.
+    """
+
+    parent: str
+    via: str
+    function: str
+    where: Node | None
+    node: Node
+    clauses: tuple[Clause, ...]
+    beside: tuple[Clause, ...]
+
+    def stands_in(self, member: Field) -> Field:
+        """The total as a field."""
+        return replace(member, model=self.parent, name=_TOTAL)
+
+
+_TOTAL = "the total"
+
+
 class Slot(NamedTuple):
     """A field that tells the rows of one parent apart, for a unique group; no parent: all rows."""
 
@@ -96,6 +123,8 @@ class Plan:
     loose: dict[str, list[Rule]] = field(default_factory=dict)
     chosen: dict[Event, Node] = field(default_factory=dict)
     """Conditions of `where` that the rows a reference leads to meet."""
+    totals: dict[Event, list[Total]] = field(default_factory=dict)
+    """The rules of parents that hold a field of their rows together."""
     only: dict[Event, Node] = field(default_factory=dict)
     """What must hold of the rows in which a field has a value, unless a rule wants one."""
     slots: dict[str, list[Slot]] = field(default_factory=dict)
@@ -192,9 +221,41 @@ class Plan:
             if self._tree(model, name, node) or self._may(event, reads(node) - {event}):
                 self.of.setdefault(event, []).append(Narrow(node, clauses, tried))
                 if whole:
+                    self._total(model, _at_its_end(node, member), node)
                     return True
                 partly = True
-        return False
+        return self._total(model, node)
+
+    def _total(self, model: Model, node: Node, whole: Node | None = None) -> bool:
+        """Whether a rule is kept by values of the rows that lead to a row: their sum, least or most."""
+        found = {part for part in walk(node) if isinstance(part, Aggregate)}
+        if len(found) != 1:
+            return False
+        (one,) = found
+        value, hop = one.value, one.hops[0]
+        if one.path or len(one.hops) != 1 or not hop.via or not isinstance(value, Value):
+            return False
+        child = self.schema.models[hop.model]
+        member, reference = child.by_name.get(value.name), child.by_name[hop.via]
+        event = (child.name, value.name)
+        if one.function not in ("sum", "max", "min") or value.path or hop.model == model.name:
+            return False
+        grouped = any(value.name in unique.names for unique in child.uniques)
+        if not isinstance(member, Field) or member.unique or grouped or event in self.trees:
+            return False
+        if value.type.name not in ("integer", "decimal", "number", "duration"):
+            return False
+        total = Value(model.name, _TOTAL, one.type)
+        loose, full = (mapped(n, partial(_put_for, one, total)) for n in (node, whole or node))
+        clauses, all_of_it = clauses_of(loose, model.name, _TOTAL)
+        beside, _ = clauses_of(full, model.name, _TOTAL)
+        needed = (reads(loose) - {(model.name, _TOTAL)}) | {(child.name, reference.name)}
+        needed |= reads(one.where) if one.where is not None else set()
+        if not all_of_it or event in needed or not self._may(event, needed):
+            return False
+        asked = Total(model.name, hop.via, one.function, one.where, node, clauses, beside)
+        self.totals.setdefault(event, []).append(asked)
+        return True
 
     def _tree(self, model: Model, name: str, node: Node) -> bool:
         """Whether a rule orders a tree by a field: then generations come one after another."""
@@ -303,6 +364,25 @@ class Plan:
             values = [Value(model.name, name, types[0]) for name in (first, second)]
             node = Apply("<=", tuple(values), BOOLEAN)
             self.of.setdefault(event, []).append(Narrow(node, (Clause((), node, False),)))
+
+
+def _at_its_end(node: Node, member: Field) -> Node:
+    """A rule with a field of it at the end that leaves the most room: beyond that nothing helps."""
+    bounds = getattr(member.kind, "bounds", None)
+    if not isinstance(node, Apply) or node.word not in ("<", "<=") or bounds is None:
+        return node
+    smaller, larger = node.operands
+    for side, end in ((smaller, bounds.low), (larger, bounds.high)):
+        inner = plain(side)
+        is_it = isinstance(inner, Value) and not inner.path and inner.name == member.name
+        if is_it and isinstance(end, int | float | Decimal):
+            there = Const(end, inner.type)
+            return mapped(node, partial(_put_for, inner, there))
+    return node
+
+
+def _put_for(one: Node, other: Node, part: Node) -> Node:
+    return other if part == one else part
 
 
 def _is_sure(clause: Clause) -> bool:

@@ -45,6 +45,9 @@ class Cut(Rows, Protocol):
     def member(self, name: str) -> Drawn:
         """A column of them."""
 
+    def other(self, model: Model, index: Places) -> Cut:
+        """Rows of any model, as they are first drawn."""
+
     def survey(self) -> Cut:
         """Rows spread over all of the model's."""
 

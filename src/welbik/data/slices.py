@@ -87,6 +87,9 @@ class Slice:
         assert isinstance(member, Field)
         return drawn_within(self, member, attempt)
 
+    def other(self, model: Model, index: Places) -> Slice:
+        return Slice(self.drawer, model, index, self.counts, final=False)
+
     def survey(self) -> Slice:
         """Rows spread over all of the model's, that tell how often something is the case."""
         start = self.drawer.first(self.model.name)

@@ -1,0 +1,280 @@
+"""Values of rows that are held together by a rule of their parent: their sum, the least, the most.
+
+They are drawn as if there were no such rule; those of a parent that break it are moved, each by
+the same part of its way to the end of what it may be.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..rules.arrays import Arrays
+from ..rules.tree import Node
+from ..schema.model import Field, Reference
+from .columns import Drawn, Mask, as_column
+from .isolating import bound_of
+from .narrowing import Total
+from .raw import Cut, Places
+from .spreads import Spread, Units
+from .streams import key_of, mixed
+from .world import Known, Some
+
+_FAR = 2**61
+_ROOM = 0.2
+"""The part of what a rule leaves within which totals are put that it would not let be."""
+
+
+@dataclass
+class _Whole:
+    """A total as if it were a field of the parent, for what solves a comparison for it."""
+
+    rows: Cut
+    member: Field
+    spread: Spread | None
+    low: Units | None = None
+    high: Units | None = None
+
+    def holds(self, node: Node, units: Units) -> Mask:
+        raise NotImplementedError
+
+
+class _Family(NamedTuple):
+    """All rows of some parents: their units, between what they may be, and whose they are.
+
+    `counts` says which are part of the total, and `moves` which of those may change.
+    """
+
+    units: Units
+    low: Units
+    high: Units
+    owner: Places
+    counts: Mask
+    moves: Mask
+    parents: int
+
+    def beside(self, units: Units, owner: Places, counts: Mask) -> _Family:
+        """The same with rows that are there, and stay as they are."""
+        return self._replace(
+            units=np.append(self.units, units),
+            low=np.append(self.low, units),
+            high=np.append(self.high, units),
+            owner=np.append(self.owner, owner),
+            counts=np.append(self.counts, counts),
+            moves=np.append(self.moves, np.zeros(len(units), dtype=bool)),
+        )
+
+    def total(self, units: Units) -> Units:
+        found = np.zeros(self.parents, dtype=np.int64)
+        np.add.at(found, self.owner, np.where(self.counts, units, 0))
+        return found
+
+
+def within_totals(
+    rows: Cut, member: Field, totals: Sequence[Total], drawn: Drawn, ends: Any, draw: Any
+) -> Drawn:
+    """A column of a field with the totals of its parents within their rules.
+
+    `draw` draws it for other rows with all totals but the last, and `ends` says between what it
+    may be there.
+    """
+    *_, total = totals
+    child = rows.model
+    reference = child.by_name[total.via]
+    assert isinstance(reference, Reference)
+    shared = rows.drawer.shared(child, reference, rows.counts)
+    leads = rows.member(reference.name)
+    there = np.ones(rows.size, dtype=bool) if leads.empty is None else ~leads.empty
+    if shared is None or not there.any():
+        return drawn
+    parents = np.unique(leads.values[there]).astype(np.int64)
+    index, owner = shared.children(parents)
+    family = rows.other(child, index)
+    above = _above(rows, reference, parents)
+    of = _family(family, member, total, draw(family), ends(family), owner, len(parents))
+    if isinstance(above, _Stored):
+        of = of.beside(*_there(above, member, total, rows))
+    moved = _moved(rows, member, total, parents, above, of)[: family.size]
+    order = np.argsort(index, kind="stable")
+    places = np.minimum(np.searchsorted(index[order], rows.index), max(0, len(index) - 1))
+    known = there & (index[order][places] == rows.index) if len(index) else ~there
+    values = np.where(known, moved[order[places]], _units(rows, member, drawn))
+    spread = rows.drawer.spread(child, member)
+    assert spread is not None
+    return Drawn(member.kind.drawn(values, spread.reach.places), drawn.empty)
+
+
+def _units(rows: Cut, member: Field, drawn: Drawn) -> Units:
+    """A column in the units of its spread."""
+    values = as_column(rows.model, member.name, drawn).values
+    return _in_units(values, member, rows.drawer.spread(rows.model, member))
+
+
+def _in_units(values: NDArray[Any], member: Field, spread: Spread | None) -> Units:
+    assert spread is not None
+    if member.kind.value_type().name == "number":
+        values = np.rint(values.astype(np.float64) * 10.0**spread.reach.places)
+    found: Units = values.astype(np.int64)
+    return found
+
+
+class _Stored(Some):
+    """Stored parents, as what solves a comparison asks for them."""
+
+    def __init__(self, rows: Known, at: Places, arrays: Arrays) -> None:
+        super().__init__(rows, at)
+        self.arrays = arrays
+        self.fixed: Mask = np.zeros(len(at), dtype=bool)
+
+
+def _above(rows: Cut, reference: Reference, parents: Places) -> Any:
+    """Some of the rows that a reference leads to, told by their positions."""
+    drawer, world = rows.drawer, rows.drawer.world
+    if world is not None and world.is_read(reference.target):
+        at = world.choice(reference, drawer.arrays)[parents]
+        return _Stored(world.table(reference.target), at, drawer.arrays)
+    model = drawer.schema.models[reference.target]
+    return rows.other(model, parents + drawer.first(model.name))
+
+
+def _there(above: _Stored, member: Field, total: Total, rows: Cut) -> tuple[Units, Places, Mask]:
+    """The stored rows of stored parents: their units, whose they are, and which count."""
+    world = rows.drawer.world
+    assert world is not None
+    stored = world.table(rows.model.name)
+    column, leads = stored.column(member.name), stored.column(total.via)
+    place = np.full(above.rows.size + 1, -1, dtype=np.int64)
+    place[above.at] = np.arange(above.size)
+    owner = np.where(leads.empty, -1, place[leads.values.astype(np.int64)])
+    counts = ~column.empty & stored.live()
+    if total.where is not None:
+        held = rows.drawer.arrays.evaluate(total.where, stored)
+        counts &= held.values.astype(bool) & ~held.empty
+    kept = owner >= 0
+    units = _in_units(column.values, member, rows.drawer.spread(rows.model, member))
+    return units[kept], owner[kept], counts[kept]
+
+
+def _family(
+    family: Cut,
+    member: Field,
+    total: Total,
+    drawn: Drawn,
+    ends: tuple[Units, Units],
+    owner: Places,
+    parents: int,
+) -> _Family:
+    units = _units(family, member, drawn)
+    counts = np.ones(family.size, dtype=bool) if drawn.empty is None else ~drawn.empty
+    if total.where is not None:
+        held = family.arrays.evaluate(total.where, family)
+        counts &= held.values.astype(bool) & ~held.empty
+    moves = counts & ~family.fixed
+    low = np.where(moves, np.minimum(ends[0], units), units)
+    high = np.where(moves, np.maximum(ends[1], units), units)
+    return _Family(units, low, high, owner, counts, moves, parents)
+
+
+def _moved(
+    rows: Cut, member: Field, total: Total, parents: Places, above: Cut, of: _Family
+) -> Units:
+    """The units of a family within what a rule leaves of their total."""
+    drawer = rows.drawer
+    least, most = _bounds(above, member, total, drawer.spread(rows.model, member))
+    words = mixed(parents.astype(np.uint64), key_of(drawer.seed, total.parent, str(total.node)))
+    chance = (words >> np.uint64(11)).astype(np.float64) * 2.0**-53
+    if total.function == "sum":
+        return _summed(of, least, most, chance)
+    return _ended(of, least, most, total.function == "max")
+
+
+def _bounds(above: Cut, member: Field, total: Total, spread: Spread | None) -> tuple[Units, Units]:
+    """Between what the totals of some parents may be."""
+    whole = _Whole(above, total.stands_in(member), spread)
+    least, most = np.full(above.size, -_FAR), np.full(above.size, _FAR)
+    for clause in total.beside if isinstance(above, _Stored) else total.clauses:
+        needed = ~above.fixed
+        for guard in clause.guards:
+            found = above.arrays.evaluate(guard.node, above)
+            needed &= ~(found.empty | (found.values.astype(bool) == guard.want))
+        bound, known = bound_of(whole, clause)
+        needed &= known
+        if clause.upper:
+            most = np.where(needed, np.minimum(most, bound), most)
+        else:
+            least = np.where(needed, np.maximum(least, bound), least)
+    return least, most
+
+
+def _summed(of: _Family, least: Units, most: Units, chance: NDArray[np.float64]) -> Units:
+    """Units whose sums lie between two ends, as far as that can be."""
+    units, sums = of.units, of.total(of.units)
+    floor, ceiling = of.total(of.low), of.total(of.high)
+    lowest, highest = np.maximum(least, floor), np.minimum(most, ceiling)
+    room = ((highest - lowest) * _ROOM * chance).astype(np.int64)
+    for too, wanted, down in (
+        (sums > most, np.maximum(highest - room, floor), True),
+        (sums < least, np.minimum(lowest + room, ceiling), False),
+    ):
+        if not too.any():
+            continue
+        far = sums - floor if down else ceiling - sums
+        way = np.abs(sums - wanted) / np.maximum(far, 1)
+        steps = (of.units - of.low) if down else (of.high - of.units)
+        steps = np.where(of.moves & too[of.owner], steps, 0)
+        part = np.floor(steps * way[of.owner]).astype(np.int64)
+        # What was rounded away is made up for by ones.
+        lacks = np.where(too, np.abs(sums - wanted) - _by_parent(of, part), 0)
+        part += _rank(of, part < steps) < lacks[of.owner]
+        units = units - part if down else units + part
+    return units
+
+
+def _by_parent(of: _Family, values: Units) -> Units:
+    found = np.zeros(of.parents, dtype=np.int64)
+    np.add.at(found, of.owner, values)
+    return found
+
+
+def _rank(of: _Family, some: Mask) -> Units:
+    """The place of each row among some of its parent's; beyond all for the others."""
+    found = np.full(len(some), _FAR)
+    at = np.flatnonzero(some)
+    at = at[np.argsort(of.owner[at], kind="stable")]
+    owners = of.owner[at]
+    begins = np.searchsorted(owners, owners, side="left")
+    found[at] = np.arange(len(at)) - begins
+    return found
+
+
+def _ended(of: _Family, least: Units, most: Units, greatest: bool) -> Units:
+    """Units of which the greatest of each parent, or the least, lies between two ends."""
+    # What holds for the least of some holds for the greatest of their opposites.
+    sign = 1 if greatest else -1
+    units, low, high = sign * of.units, sign * of.low, sign * of.high
+    low, high = np.minimum(low, high), np.maximum(low, high)
+    bottom, top = (least, most) if greatest else (-most, -least)
+    end, begin = top[of.owner], bottom[of.owner]
+    over = of.moves & (units > end)
+    # Those beyond are spread over all that is left, as they lay beyond.
+    share = np.where(over, (units - end) / np.maximum(high - end, 1), 0)
+    room = np.maximum(np.minimum(end, high) - low, 0)
+    spread = low + np.floor(share * room).astype(np.int64)
+    units = np.where(over, np.clip(spread, low, np.maximum(end, low)), units)
+    best = np.full(of.parents, -_FAR)
+    np.maximum.at(best, of.owner, np.where(of.counts, units, -_FAR))
+    short = of.moves & (best < bottom)[of.owner] & (high >= begin)
+    chosen = _rank(of, short & (units == best[of.owner])) == 0
+    if (short & ~chosen).any():
+        # The greatest may not reach so far: then another one does.
+        reached = np.zeros(of.parents, dtype=bool)
+        reached[of.owner[chosen]] = True
+        chosen |= _rank(of, short & ~reached[of.owner]) == 0
+    last = np.maximum(np.minimum(end, high), begin)
+    way = (units - low) / np.maximum(high - low, 1)
+    up = begin + np.floor(way * (last - begin)).astype(np.int64)
+    return sign * np.where(chosen, up, units)
