@@ -45,7 +45,7 @@ def declared(draw: st.DrawFn) -> str:
     """A rule that leaves every apiary some way to keep it, however many rows it has."""
     type_ = draw(st.sampled_from(list(TYPES)))
     low, high = TYPES[type_]
-    function = draw(st.sampled_from(["sum", "max", "min"]))
+    function = draw(st.sampled_from(["sum", "avg", "max", "min"]))
     upper = draw(st.booleans())
     # What eight rows can still be, or a single one.
     hardest = low * 8 if low > 0 and function == "sum" else low

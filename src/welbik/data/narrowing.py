@@ -238,7 +238,11 @@ class Plan:
         child = self.schema.models[hop.model]
         member, reference = child.by_name.get(value.name), child.by_name[hop.via]
         event = (child.name, value.name)
-        if one.function not in ("sum", "max", "min") or value.path or hop.model == model.name:
+        if (
+            one.function not in ("sum", "avg", "max", "min")
+            or value.path
+            or hop.model == model.name
+        ):
             return False
         grouped = any(value.name in unique.names for unique in child.uniques)
         if not isinstance(member, Field) or member.unique or grouped or event in self.trees:

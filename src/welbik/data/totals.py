@@ -14,17 +14,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..rules.arrays import Arrays
-from ..rules.tree import Node
+from ..rules.tree import Node, Value, plain
 from ..schema.model import Field, Reference
 from .columns import Drawn, Mask, as_column
 from .isolating import bound_of
-from .narrowing import Total
+from .narrowing import Clause, Total
 from .raw import Cut, Places
 from .spreads import Spread, Units
 from .streams import key_of, mixed
 from .world import Known, Some
 
 _FAR = 2**61
+_NUMBERS = ("integer", "decimal", "number", "duration")
 _ROOM = 0.2
 """The part of what a rule leaves within which totals are put that it would not let be."""
 
@@ -184,16 +185,19 @@ def _moved(
 ) -> Units:
     """The units of a family within what a rule leaves of their total."""
     drawer = rows.drawer
-    least, most = _bounds(above, member, total, drawer.spread(rows.model, member))
+    spread = drawer.spread(rows.model, member)
+    least, most = _bounds(above, member, total, spread, _by_parent(of, of.counts.astype(np.int64)))
     words = mixed(parents.astype(np.uint64), key_of(drawer.seed, total.parent, str(total.node)))
     chance = (words >> np.uint64(11)).astype(np.float64) * 2.0**-53
-    if total.function == "sum":
+    if total.function in ("sum", "avg"):
         return _summed(of, least, most, chance)
     return _ended(of, least, most, total.function == "max")
 
 
-def _bounds(above: Cut, member: Field, total: Total, spread: Spread | None) -> tuple[Units, Units]:
-    """Between what the totals of some parents may be."""
+def _bounds(
+    above: Cut, member: Field, total: Total, spread: Spread | None, count: Units
+) -> tuple[Units, Units]:
+    """Between what the totals of some parents may be, for an average the sums of so many."""
     whole = _Whole(above, total.stands_in(member), spread)
     least, most = np.full(above.size, -_FAR), np.full(above.size, _FAR)
     for clause in total.beside if isinstance(above, _Stored) else total.clauses:
@@ -201,13 +205,36 @@ def _bounds(above: Cut, member: Field, total: Total, spread: Spread | None) -> t
         for guard in clause.guards:
             found = above.arrays.evaluate(guard.node, above)
             needed &= ~(found.empty | (found.values.astype(bool) == guard.want))
-        bound, known = bound_of(whole, clause)
+        if total.function == "avg":
+            bound, known = _sum_for_average(whole, clause, count)
+        else:
+            bound, known = bound_of(whole, clause)
         needed &= known
         if clause.upper:
             most = np.where(needed, np.minimum(most, bound), most)
         else:
             least = np.where(needed, np.maximum(least, bound), least)
     return least, most
+
+
+def _sum_for_average(whole: _Whole, clause: Clause, count: Units) -> tuple[Units, Mask]:
+    """The last sum of so many rows whose average keeps a plain comparison with something else."""
+    type_ = whole.member.kind.value_type()
+    assert whole.spread is not None
+    places = whole.spread.reach.places if type_.name == "number" else type_.places
+    smaller, larger = clause.node.operands
+    side, other = (smaller, larger) if clause.upper else (larger, smaller)
+    given = whole.rows.arrays.evaluate(other, whole.rows)
+    if not isinstance(plain(side), Value) or other.type.name not in _NUMBERS:
+        return np.zeros(len(count), dtype=np.int64), np.zeros(len(count), dtype=bool)
+    ends = given.values.astype(np.float64) * 10.0 ** (places - other.type.places) * count
+    strict = clause.node.word == "<"
+    near, step = np.rint(ends), 1 if clause.upper else -1
+    # A sum that is the end itself keeps what is not strict.
+    whole_ends = np.floor(ends) if clause.upper else np.ceil(ends)
+    exact = np.abs(ends - near) < 1e-6
+    found = np.where(exact, near - step * strict, whole_ends)
+    return found.astype(np.int64), ~given.empty & (count > 0)
 
 
 def _summed(of: _Family, least: Units, most: Units, chance: NDArray[np.float64]) -> Units:
