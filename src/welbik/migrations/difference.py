@@ -332,6 +332,8 @@ def _column(
     if there == column and not asked:
         return
     told = told_change(there, column)
+    if member is not None and member.name == model.key:
+        told = told.replace("whether it is unique from yes to no", "it is unique as the key")
     if asked:
         assert member is not None
         given = _given(model, old, member, column, work)
