@@ -269,12 +269,17 @@ def test_what_refers_to_a_key_follows_its_new_values(word: str, tmp_path: Path) 
     with opened(word, tmp_path) as database:
         _run(database, {}, list(difference({}, old).steps), 1)
         fill(database, Drawer(old, 1), old.seed)
-        rows = told(database, old, old)
+        _keep_changes(database, old)
+        rows, changes = told(database, old, old), _changes(database, old)
         change = difference(before, new)
         found = risks(database, before, change.steps, NOW, {})
         assert not change.refused and not found, (change.refused, found)
         _run(database, before, change.steps, 2)
         now = told(database, new, old)
+        # Each yard is called by its new key, and so are its changes.
+        assert list(_changes(database, new)) == list(changes)
+        assert "gone" in changes.values() and len({*_changes(database, new).values()}) == 6
+        assert {*_changes(database, new).values()} - {"gone"} == {row[0] for row in now["Yard"]}
         assert now["Visit"] == rows["Visit"] and now["pairs"] == rows["pairs"]
         codes = {name: f"{code}{name}" for name, code, _ in rows["Yard"]}
         for model, at in (("Deed", 0), ("Hive", 2)):

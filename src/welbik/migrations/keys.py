@@ -189,24 +189,30 @@ def number_as(ddl: Ddl, rows: Rows, steps: Sequence[Step]) -> None:
 
 
 def histories(
-    ddl: Ddl, renamed: Tables, after: Tables, steps: Sequence[Step], rows: Rows, today: dt.datetime
+    ddl: Ddl,
+    renamed: Tables,
+    after: Tables,
+    steps: Sequence[Step],
+    rows: Rows,
+    others: Mapping[str, Node],
+    today: dt.datetime,
 ) -> Iterator[str]:
-    """Statements by which the changes that are kept of rows go on being those of the same rows."""
-    changed: Mapping[str, Table] = {
-        s.table: after[s.table] for s in steps if isinstance(s, ChangeKey)
-    }
-    for name in changed:
+    """Statements by which the changes that are kept of rows go on being those of the same rows.
+
+    `others` has the new values of keys that stay, by table.
+    """
+    changed = {step.table: after[step.table] for step in steps if isinstance(step, ChangeKey)}
+    sql = ddl.sql(rows, today, str(today.tzinfo))
+    for name in {**changed, **others}:
         book, old = f"{name}_history", renamed[name]
         way = _path(renamed, changed, name)
-        if book not in renamed or book not in after or not way or len(old.told_by) != 1:
+        if book not in renamed or book not in after or len(old.told_by) != 1:
             continue
-        own = [_OLD] if old.numbered else _own_way(old)
-        texts = []
-        for path in (own, way):
-            node = node_of(rows, name, ".".join(path))
-            found = converted(node, type_of(node), "text")
-            if found is not None:
-                texts.append(ddl.sql(rows, today, str(today.tzinfo)).write(found.node, name))
+        own = [_OLD] if old.numbered and name in changed else _own_way(old)
+        new = node_of(rows, name, ".".join(way)) if way else others.get(name)
+        nodes = [node_of(rows, name, ".".join(own)), *([new] if new is not None else [])]
+        told = [converted(node, type_of(node), "text") for node in nodes]
+        texts = [sql.write(one.node, name) for one in told if one is not None]
         if len(texts) == 2:
             yield from _told_anew(book, name, *texts)
 

@@ -126,6 +126,18 @@ def _work_out(part: Part) -> None:
             _follow_key(part, step)
 
 
+def _keys_anew(part: Part) -> dict[str, Node]:
+    """What keys that stay are from now on, by table, where somebody said so."""
+    return {
+        s.table: part.given[s.table, s.column.name].value.node
+        for s in part.steps
+        if isinstance(s, ChangeColumn)
+        and s.value
+        and s.table in part.renamed
+        and part.renamed[s.table].key == s.column.name == part.after[s.table].key
+    }
+
+
 def _follow_key(part: Part, step: ChangeColumn) -> None:
     """Where a key gets other values, what refers to it gets them too."""
     table, name = step.table, step.column.name
@@ -229,7 +241,7 @@ def _of_part(ddl: Ddl, part: Part, today: dt.datetime) -> list[str | Work]:
     ]
     made += [copy_rows(ddl, part, s, today) for s in part.steps if isinstance(s, CopyRows)]
     out += made + [one for phase in phases for one in phase.fill]
-    out += histories(ddl, part.renamed, part.after, part.steps, part.rows, today)
+    out += histories(ddl, part.renamed, part.after, part.steps, part.rows, _keys_anew(part), today)
     out += ddl.settled if made or part.moved else ()
     out += [one for phase in phases for one in phase.shrink]
     for name in part.dropped:
