@@ -12,7 +12,7 @@ _NAMED = re.compile("sqlite|postgres|maria|mysql|psycopg", re.IGNORECASE)
 _MAY = {
     *(f"storage/{name}.py" for name in ("sqlite", "postgresql", "mariadb", "connect", "address")),
     *(f"storage/{name}_catalog.py" for name in ("sqlite", "postgresql", "mariadb")),
-    *("storage/mariadb_sql.py", "storage/sqlite_sql.py"),
+    *("storage/mariadb_sql.py", "storage/mariadb_ddl.py", "storage/sqlite_sql.py"),
     *(f"blueprint/kit/{name}.py" for name in ("sqlite", "postgresql", "mariadb", "dialects")),
     *("project/layout.py", "project/settings.py", "cli/migrate.py", "cli/adopt.py"),
     # A file's rows are held in one while they are looked at.

@@ -14,6 +14,7 @@ from declared import understand
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 from loaded import Application, application
+from servers import WORDS as DATABASES
 from sqlalchemy import orm
 from sqlalchemy.dialects.mysql.reserved_words import RESERVED_WORDS_MYSQL
 from sqlalchemy.dialects.postgresql.base import RESERVED_WORDS as RESERVED_WORDS_POSTGRESQL
@@ -87,6 +88,14 @@ def _opened(app: Application) -> None:
 )
 def test_any_word_names_a_model_or_a_field(models: list[str], names: list[str]) -> None:
     with application(_project(models, names)) as app:
+        _opened(app)
+
+
+@pytest.mark.parametrize("word", DATABASES)
+@pytest.mark.parametrize("models", [["Nothing", "Value", "Lateral"], ["Returning", "Portion", "Collation"]])  # fmt: skip
+def test_words_that_only_a_database_reserves_name_anything(models: list[str], word: str) -> None:
+    names = ["value", "portion", "lateral", "collation", "nothing", "returning", "concurrently", "tablesample"]  # fmt: skip
+    with application(_project(models, names), on=word) as app:
         _opened(app)
 
 

@@ -96,10 +96,24 @@ def _opened(address: str) -> tuple[Dialect, Engine]:
     except (ArgumentError, LookupError) as error:
         raise RuntimeError(f"{whence()} is no database address: {error}") from None
     try:
-        return found, found.engine(url)
+        engine = found.engine(url)
     except ModuleNotFoundError:
         needs = f'pip install "{found.requirement}"'
         raise RuntimeError(f"The database's driver is missing: {needs}") from None
+    _set_in_quotes(engine.dialect)
+    return found, engine
+
+
+class _Every(frozenset[str]):
+    def __contains__(self, word: object) -> bool:
+        return True
+
+
+def _set_in_quotes(dialect: Any) -> None:
+    """Has all names set in quotes: no list of a database's own words is complete."""
+    own = {"reserved_words": _Every()}
+    dialect.preparer = type("Names", (dialect.preparer,), own)
+    dialect.identifier_preparer = dialect.preparer(dialect)
 
 
 def whence() -> str:
