@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from ..rules.tree import Apply, Node, Value, walk
 from ..schema.model import Field
+from .clauses import Clause
 from .columns import Mask
-from .narrowing import Clause
 from .raw import Cut
 from .spreads import Spread, Units
 

@@ -16,10 +16,11 @@ from ..rules.arrays import Column
 from ..rules.tree import Node
 from ..schema.model import Field
 from . import samples
+from .clauses import Clause
 from .columns import Drawn, Mask, as_column
 from .field_stream import FieldStream
 from .isolating import bound_of
-from .narrowing import Clause, Narrow, Total
+from .narrowing import Narrow, Total
 from .places import coordinates, is_place
 from .raw import Cut
 from .spreads import Spread, Units

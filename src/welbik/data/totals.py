@@ -16,9 +16,10 @@ from numpy.typing import NDArray
 from ..rules.arrays import Arrays
 from ..rules.tree import Node, Value, plain
 from ..schema.model import Field, Reference
+from .clauses import Clause
 from .columns import Drawn, Mask, as_column
 from .isolating import bound_of
-from .narrowing import Clause, Total
+from .narrowing import Total
 from .raw import Cut, Places
 from .spreads import Spread, Units
 from .streams import key_of, mixed
