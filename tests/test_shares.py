@@ -508,3 +508,77 @@ def test_ranges_hold_when_rows_are_added(make: Callable[[str], Project]) -> None
         led = [count for (count,) in database.run(asked)]
     assert len(led) == 30 and sum(led) == 290
     assert min(led) >= 2 and max(led) <= 12
+
+
+_VISITS = """\
+model Event
+    name    text 2..40, required, unique
+    keepers integer 0..99, required
+    visits  <- Visit.event
+    rule keepers >= count(visits)
+
+model Keeper
+    name    text 2..40, required, unique
+    joined  date 2001-01-01..2009-12-31, required
+
+model Visit
+    event   -> Event{required}, sample {share}
+    keeper  -> Keeper{other}
+    first   date 2010-01-01..2019-12-31, required
+    unique {names}
+    rule first > keeper.joined
+"""
+
+
+@given(st.integers(2, 30), st.integers(1, 9), st.integers(1, 40), st.data())
+@settings(max_examples=40)
+def test_two_relations_tell_rows_apart_and_none_is_remembered(
+    events: int, each: int, seed: int, data: st.DataObject
+) -> None:
+    text = _VISITS.format(
+        required=data.draw(st.sampled_from(["", ", required"])),
+        other=data.draw(st.sampled_from(["", ", required"])),
+        share=data.draw(st.sampled_from(["evenly", "skewed", f"1..{each + 2} per event"])),
+        names=data.draw(st.sampled_from(["event, keeper", "keeper, event"])),
+    )
+    schema, problems = understand(text)
+    assert not problems, problems
+    rows = events * each
+    counts = {"Event": events, "Keeper": max(rows, 8), "Visit": rows}
+    visit, drawer = schema.models["Visit"], Drawer(schema, seed)
+    assert drawer.clashing(visit, counts) == ()
+    found = drawn(schema, "Visit", counts, seed)
+    pairs = [p for p in zip(found["event"], found["keeper"], strict=True) if None not in p]
+    assert len(set(pairs)) == len(pairs)
+    # Any rows can be had without the others, and those of an event are as many as it says.
+    some = drawer.draw(visit, rows // 2, rows, counts)
+    assert some["keeper"].values.tolist() == [
+        one if one is not None else at
+        for one, at in zip(found["keeper"][rows // 2 :], some["keeper"].values, strict=True)
+    ]
+
+
+def test_who_is_led_to_beside_another_is_told_by_chance() -> None:
+    text = _VISITS.format(
+        required=", required", other=", required", share="evenly", names="event, keeper"
+    )
+    schema, _ = understand(text)
+    counts = {"Event": 900, "Keeper": 50, "Visit": 4500}
+    led = Counter(drawn(schema, "Visit", counts)["keeper"])
+    chances = [led[keeper] for keeper in range(50)]
+    assert stats.chisquare(chances).pvalue > 0.001
+
+
+def test_a_relation_whose_rows_a_rule_counts_is_shared_out_as_the_rule_reads_it() -> None:
+    text = _VISITS.format(
+        required=", required", other=", required", share="evenly", names="event, keeper"
+    )
+    text = text.replace(
+        "    joined",
+        "    visits  <- Visit.keeper\n    most    integer 0..500, required\n    rule most >= count(visits)\n    joined",
+    )
+    schema, problems = understand(text)
+    assert not problems, problems
+    counts = {"Event": 30, "Keeper": 40, "Visit": 90}
+    led = Counter(drawn(schema, "Visit", counts)["keeper"])
+    assert all(led[at] <= most for at, most in enumerate(drawn(schema, "Keeper", counts)["most"]))

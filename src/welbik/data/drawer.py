@@ -102,11 +102,13 @@ class Drawer(RawDrawer):
 
     def _has_room(self, model: Model, name: str, anchor: str, counts: Counts, ample: int) -> bool:
         member = model.by_name[name]
+        most = self.most_beside(model, anchor, counts)
+        if isinstance(member, Reference):
+            return most is not None and most * ample <= self._to_choose(member, counts)
         assert isinstance(member, Field)
         spread = self.spread(model, member)
         if spread is None:
             return False
-        most = self.most_beside(model, anchor, counts)
         size = (spread.reach.high - spread.reach.low) // spread.reach.step + 1
         return most is not None and most * ample <= size
 

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from functools import partial
+from itertools import product
 from typing import NamedTuple
 
 from ..rules.tree import (
@@ -20,6 +21,7 @@ from ..rules.tree import (
     Apply,
     Clock,
     Const,
+    Hop,
     Node,
     Step,
     Value,
@@ -328,6 +330,30 @@ class Plan:
                 if anchor and not self._may(event, {(model.name, anchor)}):
                     continue
                 self.slots[model.name].append(Slot(unique, name, anchor))
+        for anchor, name in product(anchors, unique.names):
+            # Beside a row of some other model, every row leads to another one of these.
+            event, free = (model.name, name), self._may_be_told_by(model, unique, name)
+            if name != anchor and free and self._may(event, {(model.name, anchor)}):
+                self.slots[model.name].append(Slot(unique, name, anchor))
+
+    def _may_be_told_by(self, model: Model, unique: Unique, name: str) -> bool:
+        """Whether nothing else says which rows a relation leads to, or asks for those that lead there."""
+        member = model.by_name[name]
+        if not isinstance(member, Reference) or member.unique or member.target == model.name:
+            return False
+        if member.where is not None or any(term.word != "empty" for term in member.sample):
+            return False
+        if any(name in other.names for other in model.uniques if other is not unique):
+            return False
+        hops = {(hop.model, hop.via) for node in self._nodes() for hop in _hops(node)}
+        return (model.name, name) not in hops
+
+    def _nodes(self) -> Iterator[Node]:
+        """All that rules and conditions of the schema say."""
+        for model in self.schema:
+            yield from (rule.node for rule in model.rules)
+            yield from (field.only for field in model.fields if field.only is not None)
+            yield from (one.where for one in model.references if one.where is not None)
 
     def _orders(self, model: Model) -> None:
         """What names suggest: `opened` before `closed`, where no rule says it."""
@@ -377,6 +403,12 @@ def _is_sure(clause: Clause) -> bool:
         and side.function == "count"
         for side in map(plain, clause.node.operands)
     )
+
+
+def _hops(node: Node) -> Iterator[Hop]:
+    for part in walk(node):
+        if isinstance(part, Aggregate):
+            yield from part.hops
 
 
 def _same_for(narrow: Narrow, anchor: str) -> bool:

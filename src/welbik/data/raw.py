@@ -21,7 +21,7 @@ from .field_stream import FieldStream
 from .narrowing import Plan
 from .sharing import Chain, Picked, Sharing, Tree
 from .spreads import Spread, spread_of
-from .streams import RowStream, key_of, out_of_values, span_of
+from .streams import RowStream, key_of, out_of_values, permuted_each, span_of
 from .topping import Topping
 from .world import World
 
@@ -238,6 +238,9 @@ class RawDrawer(ABC):
         if shared is None:
             return Drawn(np.zeros(len(index), dtype=np.int64), np.ones(len(index), dtype=bool))
         positions, empty = shared.parents(index)
+        slot = self.slots(model, counts).get(reference.name) if model.uniques else None
+        if slot is not None and have:
+            positions, attempt = self._apart(model, reference, slot, index, counts, have), 0
         if needed and empty.any():
             raise self._too_few(model, reference, have)
         # Whose rows are counted stays its parent, unless that is what stands in the way.
@@ -251,6 +254,20 @@ class RawDrawer(ABC):
                     (stream.fractions() * most).astype(np.int64), np.maximum(most - 1, 0)
                 )
         return Drawn(positions, empty if empty.any() else None)
+
+    def _apart(
+        self,
+        model: Model,
+        reference: Reference,
+        anchor: str,
+        index: Places,
+        counts: Counts,
+        have: int,
+    ) -> Places:
+        """Rows that a reference leads to, another one for each row beside one that `anchor` leads to."""
+        place, _, parent = self.siblings(model, anchor, index, counts)
+        key = key_of(self.seed, model.name, reference.name, "apart")
+        return permuted_each(place % have, np.full(len(index), have), parent, key)
 
     def _too_few(self, model: Model, reference: Reference, have: int) -> WelbikError:
         if reference.unique:
