@@ -22,6 +22,7 @@ PAGES = {
     "far behind": "?_sort=-held",
     "by a number, downwards": "?_sort=-brood",
     "by a related row": "?_sort=keeper",
+    "far behind by a related row": "?_sort=keeper",
     "with the filters open": "?_filter=open",
     "of a choice": "?temper=nervous",
     "of a wide range": "?mites=2..4",
