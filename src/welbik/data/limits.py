@@ -203,14 +203,15 @@ def _together(rows: Cut, member: Field, totals: Sequence[Total], attempt: int) -
     if not totals or rows.drawer.spread(rows.model, member) is None:
         return drawn
 
-    def ends(family: Cut) -> tuple[Any, Any]:
+    def ends(family: Cut) -> tuple[Units, Units]:
         limits = Limits(family, member.name)
+        assert limits.low is not None and limits.high is not None
         return limits.low, limits.high
 
     def draw(family: Cut) -> Drawn:
         return _together(family, member, totals[:-1], 0)
 
-    return within_totals(rows, member, totals, drawn, ends, draw)
+    return within_totals(rows, member, totals[-1], drawn, ends, draw)
 
 
 def _drawn(rows: Cut, member: Field, attempt: int) -> Drawn:

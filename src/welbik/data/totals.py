@@ -6,7 +6,7 @@ the same part of its way to the end of what it may be.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -77,14 +77,18 @@ class _Family(NamedTuple):
 
 
 def within_totals(
-    rows: Cut, member: Field, totals: Sequence[Total], drawn: Drawn, ends: Any, draw: Any
+    rows: Cut,
+    member: Field,
+    total: Total,
+    drawn: Drawn,
+    ends: Callable[[Cut], tuple[Units, Units]],
+    draw: Callable[[Cut], Drawn],
 ) -> Drawn:
-    """A column of a field with the totals of its parents within their rules.
+    """A column of a field with a total of its parents within its rule.
 
-    `draw` draws it for other rows with all totals but the last, and `ends` says between what it
+    `draw` draws it for other rows as if there were no such rule, and `ends` says between what it
     may be there.
     """
-    *_, total = totals
     child = rows.model
     reference = child.by_name[total.via]
     assert isinstance(reference, Reference)

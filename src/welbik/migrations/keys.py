@@ -47,10 +47,16 @@ def leading_to(tables: Tables, names: Collection[str]) -> set[str]:
         found |= more
 
 
-def _leads_to(table: Table, names: Collection[str]) -> bool:
+def _lead(table: Table) -> Column | None:
+    """The reference that is the key of a table, where one is."""
     single = len(table.keys) == 1 and not table.keyless
     column = table.column(table.keys[0]) if single else None
-    return column is not None and column.references in names
+    return column if column is not None and column.references else None
+
+
+def _leads_to(table: Table, names: Collection[str]) -> bool:
+    lead = _lead(table)
+    return lead is not None and lead.references in names
 
 
 def in_order(tables: Tables, steps: Sequence[Step]) -> list[Step]:
@@ -150,7 +156,7 @@ def following(
                 read = node_of(rows, child, ".".join(further))
                 assert isinstance(read, Value)
                 yield child, column.name, mapped(value, partial(_seen_by, read.path))
-                if _leads_to(other, {name}) and other.keys == (column.name,):
+                if _lead(other) == column:
                     ways.append((child, further))
 
 
@@ -167,7 +173,7 @@ def _path(tables: Tables, changed: Tables, name: str) -> list[str]:
     if table is None:
         return []
     if name not in changed:
-        lead = table.column(table.keys[0]) if len(table.keys) == 1 else None
+        lead = _lead(table)
         way = _path(tables, changed, lead.references) if lead is not None else []
         return [followed(lead), *way] if lead is not None and way else []
     new = changed[name]

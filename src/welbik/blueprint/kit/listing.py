@@ -256,19 +256,17 @@ class Listing:
 
         def neighbour(back: bool) -> Any:
             for _, segment, edge in _stretches(keys, back, list(values)):
-                led = self._led(rows, keys, segment, back, edge, 1)
-                if led is not None:
-                    if led:
-                        return fetch(self.kind.model, self.kind.read(led[0]).id)
-                    continue
-                given = [value is not None for value in edge]
-                asked = {paging.parameter(n): v for n, v in enumerate(edge)}
-                page = self.kind.page_of(rows, keys, segment, back, given)
-                line = connection.execute(page, {**asked, "most": 1}).first()
-                if line is not None:
+                lines = None
+                if not self.narrowed:  # Else those of many parents may be left out.
+                    lines = self._led(rows, keys, segment, back, edge, 1)
+                if lines is None:
+                    given = [value is not None for value in edge]
+                    asked = {paging.parameter(n): v for n, v in enumerate(edge)}
+                    page = self.kind.page_of(rows, keys, segment, back, given)
+                    lines = list(connection.execute(page, {**asked, "most": 1}))
+                if lines:
                     # A list loads what it shows, which may be less than the row's name.
-                    key = self.kind.read(line).id
-                    return fetch(self.kind.model, key)
+                    return fetch(self.kind.model, self.kind.read(lines[0]).id)
             return None
 
         return neighbour(back=True), neighbour(back=False)
