@@ -8,6 +8,7 @@ from dataclasses import replace
 from functools import lru_cache
 
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..schema.model import Field, Reference, Schema
 from ..storage.connect import WORDS, backend
 from ..storage.ddl import Ddl, indexes_of
@@ -17,12 +18,20 @@ from .python import Call, keywords
 
 _ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
 _TOLD = {
-    **{"bigint": "sa.BigInteger()", "double": "sa.Double()", "timestamp": "columns.Moment()"},
-    **{"seconds": "columns.Duration()", "json": "sa.JSON(none_as_null=True)"},
+    **{
+        "bigint": f"{use.sa}.BigInteger()",
+        "double": f"{use.sa}.Double()",
+        "timestamp": f"{use.columns}.Moment()",
+    },
+    **{"seconds": f"{use.columns}.Duration()", "json": f"{use.sa}.JSON(none_as_null=True)"},
 }
 _FROM_ANNOTATION = {
-    **{"integer": "sa.Integer()", "boolean": "sa.Boolean()", "date": "sa.Date()"},
-    **{"time": "columns.Clock()"},
+    **{
+        "integer": f"{use.sa}.Integer()",
+        "boolean": f"{use.sa}.Boolean()",
+        "date": f"{use.sa}.Date()",
+    },
+    **{"time": f"{use.columns}.Clock()"},
 }
 
 
@@ -35,15 +44,19 @@ def column_type(field: Field, *, alone: bool = False) -> str:
         return given
     word, *numbers = field.kind.stored().type.split()
     if word == "text":
-        return f"sa.String({numbers[0]})" if numbers else "sa.Text()"
+        return f"{use.sa}.String({numbers[0]})" if numbers else f"{use.sa}.Text()"
     if word == "decimal":
-        return f"columns.Exact({', '.join(numbers)})"
+        return f"{use.columns}.Exact({', '.join(numbers)})"
     return _TOLD.get(word) or (_FROM_ANNOTATION.get(word, "") if alone else "")
 
 
 _FORMS = {
-    **{"zoned": "adopted.Zoned()", "flag": "adopted.Flag()", "bits": "adopted.Bits()"},
-    "dashed": "adopted.Dashed()",
+    **{
+        "zoned": f"{use.adopted}.Zoned()",
+        "flag": f"{use.adopted}.Flag()",
+        "bits": f"{use.adopted}.Bits()",
+    },
+    "dashed": f"{use.adopted}.Dashed()",
 }
 
 
@@ -64,32 +77,32 @@ def _as_others(field: Field) -> str:
     form = form_of(table_column(field))
     day = word == "date"
     if form == "words":
-        found = f"adopted.Words({', '.join(map(quote, field.yes_no))})"
+        found = f"{use.adopted}.Words({', '.join(map(quote, field.yes_no))})"
     elif form == "seconds":
-        found = "adopted.DaySeconds()" if day else "adopted.Seconds()"
+        found = f"{use.adopted}.DaySeconds()" if day else f"{use.adopted}.Seconds()"
     elif form == "iso":
-        found = "adopted.IsoDay()" if day else "adopted.Iso()"
+        found = f"{use.adopted}.IsoDay()" if day else f"{use.adopted}.Iso()"
     elif form == "plain":
-        found = f"adopted.Number({', '.join(numbers)})"
+        found = f"{use.adopted}.Number({', '.join(numbers)})"
     elif form in ("told", "padded"):
-        found = f"adopted.{form.capitalize()}({', '.join(numbers)})"
+        found = f"{use.adopted}.{form.capitalize()}({', '.join(numbers)})"
     elif form:
         found = _FORMS[form]
     elif word == "double" and re.match(_SINGLE, field.native.lower()):
-        found = "adopted.Single()"
+        found = f"{use.adopted}.Single()"
     elif word == "integer" and not form and is_wide(field.native):
-        found = "sa.BigInteger()"
+        found = f"{use.sa}.BigInteger()"
     elif word == "text" and not form and field.native:
         told = re.search(r"\((\d+)\)", field.native)
-        found = f"sa.String({told[1]})" if told else "sa.Text()"
+        found = f"{use.sa}.String({told[1]})" if told else f"{use.sa}.Text()"
     else:
         plain = replace(field, native="", empty=None)
         found = column_type(plain, alone=field.empty is not None) or (
-            "columns.Identifier()" if word == "uuid" and field.empty is not None else ""
+            f"{use.columns}.Identifier()" if word == "uuid" and field.empty is not None else ""
         )
     if field.empty is None:
         return found
-    return f"adopted.Never({found}, {_stands(field, word)})"
+    return f"{use.adopted}.Never({found}, {_stands(field, word)})"
 
 
 def _stands(field: Field, word: str) -> str:
@@ -100,7 +113,7 @@ def _stands(field: Field, word: str) -> str:
     if word in ("integer", "bigint", "double", "seconds", "reference"):
         return given
     if word == "decimal":
-        return f"Decimal({quote(given)})"
+        return f"{use.Decimal}({quote(given)})"
     return quote(given)
 
 
@@ -149,7 +162,7 @@ class TableCode:
     def more(self) -> list[Call]:
         """What the table has besides its columns, as source: indexes over several, and checks."""
         found = [
-            Call(f"tables.{'live' if index.live else 'index'}", _index_arguments(index))
+            Call(f"{use.tables}.{'live' if index.live else 'index'}", _index_arguments(index))
             for index in indexes_of(self.table)
             if len(index.columns) > 1 or index.live
         ]
@@ -162,7 +175,7 @@ class TableCode:
         key = self.tables[column.references].own
         action = _ON_DELETE.get(column.removal)
         told = [f'ondelete="{action}"'] if action else []
-        return f"sa.ForeignKey({', '.join([quote(f'{column.references}.{key}'), *told])})"
+        return f"{use.sa}.ForeignKey({', '.join([quote(f'{column.references}.{key}'), *told])})"
 
 
 def _index_arguments(index: Index) -> list[str]:
@@ -174,14 +187,14 @@ def _held(column: Column) -> Iterator[Call]:
     """What the values of a column are held to."""
     if column.range:
         told = [_end(end, column.type) for end in ends(column.range)]
-        yield Call("tables.between", [quote(column.name), *told])
+        yield Call(f"{use.tables}.between", [quote(column.name), *told])
     # That a text has a character at least, and no more than its type says, the kit knows.
     if column.length and column.type != f"text {column.length.removeprefix('1..')}":
         told = [end or "None" for end in ends(column.length)]
-        yield Call("tables.length", [quote(column.name), *told])
+        yield Call(f"{use.tables}.length", [quote(column.name), *told])
     if column.among:
         values = f"[{', '.join(map(quote, column.among))}]"
-        yield Call("tables.among", [quote(column.name), values])
+        yield Call(f"{use.tables}.among", [quote(column.name), values])
 
 
 def _end(end: str, type_: str) -> str:
@@ -200,5 +213,7 @@ def _rules(table: Table) -> list[Call]:
         texts = {word: rules[name] for word, rules in written.items()}
         most = max(texts.values(), key=[*texts.values()].count)
         others = {word: quote(text) for word, text in texts.items() if text != most}
-        found.append(Call("tables.rule", [quote(check.name), quote(most), *keywords(others)]))
+        found.append(
+            Call(f"{use.tables}.rule", [quote(check.name), quote(most), *keywords(others)])
+        )
     return found

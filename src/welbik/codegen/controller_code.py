@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..schema.model import Field, Model, Reference, Schema
 from . import html
 from .list_code import lists_of
-from .model_code import import_model
 from .page_code import has_bin, is_chosen, is_placed, tree_of
-from .python import call, doc, from_import, fstring, names_used
+from .python import call, doc, fstring
 
 
 def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
@@ -22,9 +22,9 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
     aliases = [line for one in made for line in one.aliases]
     under = _under(schema, model, owner) if owner else ""
     own = [f'url_prefix="/{model.url}"'] if not owner else []
-    context = {
+    return {
         "doc": doc(f"the pages of {model.plural}: {', '.join(model.pages)}"),
-        "blueprint": call("pages = Blueprint", [quote(model.endpoint), "__name__", *own]),
+        "blueprint": call(f"pages = {use.Blueprint}", [quote(model.endpoint), "__name__", *own]),
         "at": f"/{model.url}" if owner else "",
         "under": under,
         "owner": _owner(schema, model, owner) if owner else None,
@@ -33,26 +33,30 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
         "sections": viewed and model.collections,
         "chosen": _chosen(model) if is_chosen(model) else "",
         "view": _view(model),
-        "edit": _template(model, "page = render_template", "edit", _edit_arguments(model, owner)),
+        "edit": _template(
+            model, f"page = {use.render_template}", "edit", _edit_arguments(model, owner)
+        ),
         "remove": _template(
-            model, "page = render_template", "remove", ["row=row", "effects=effects"]
+            model, f"page = {use.render_template}", "remove", ["row=row", "effects=effects"]
         ),
         "page": model.pages,
         "changed": changed,
         "part": part_of(model),
         "find": find(model),
-        "saved": 'url_for(".view_page", part=row.url_part)' if viewed else _without_view(model),
+        "saved": f'{use.url_for}(".view_page", part=row.url_part)'
+        if viewed
+        else _without_view(model),
         "removed": _removed(owner, listed),
         "bin": has_bin(model),
         **{
             f"{done}_flash": call(
-                "flash", [fstring(f"{html.title(model.singular)} ", name, f" is {done}.")], indent=8
+                use.flash,
+                [fstring(f"{html.title(model.singular)} ", name, f" is {done}.")],
+                indent=8,
             )
             for done, name in (("saved", "row"), ("removed", "name"))
         },
     }
-    context["imports"] = _imports(schema, model, context, {m for one in made for m in one.models})
-    return context
 
 
 def _edit_arguments(model: Model, owner: Reference | None) -> list[str]:
@@ -63,8 +67,8 @@ def _edit_arguments(model: Model, owner: Reference | None) -> list[str]:
 
 def _removed(owner: Reference | None, listed: bool) -> str:
     if owner:
-        return f"links.row_url(row.{owner.attribute})"
-    return 'places.list_url(".list_page")' if listed else 'url_for("start_page")'
+        return f"{use.links}.row_url(row.{owner.attribute})"
+    return f'{use.places}.list_url(".list_page")' if listed else f'{use.url_for}("start_page")'
 
 
 def _under(schema: Schema, model: Model, owner: Reference) -> str:
@@ -77,7 +81,7 @@ def _owner(schema: Schema, model: Model, owner: Reference) -> dict[str, str]:
     """How a row is made and found under its parent."""
     parent = schema.models[owner.target]
     kind, part = part_of(parent)["type"], part_of(model)["type"]
-    new = call(model.name, [f"{owner.key_attribute}=parent.id"])
+    new = call(use.row(model.name), [f"{owner.key_attribute}=parent.id"])
     under = find(model, under="parent")
     pages = {"new", "edit"} & set(model.pages)
     if pages == {"new"}:
@@ -88,10 +92,9 @@ def _owner(schema: Schema, model: Model, owner: Reference) -> dict[str, str]:
         arguments = [f"owner: {kind}", f"part: {part} | None = None"]
         row = f"{new} if part is None else {under}"
     return {
-        "signature": call("def edit_page", arguments, tail=" -> ResponseReturnValue:"),
+        "signature": call("def edit_page", arguments, tail=f" -> {use.ResponseReturnValue}:"),
         "find": find(parent, "owner"),
         "row": f"    row = {row}",
-        "model": parent.name,
     }
 
 
@@ -102,13 +105,13 @@ def _chosen(model: Model) -> str:
         for what, page in (("removes", "remove"), ("changes", "edit"))
     ]
     kind = "LIST" if "list" in model.pages else "None"
-    return call("return bulk.answer", ["form", kind, *may], indent=4)
+    return call(f"return {use.bulk}.answer", [use.form, kind, *may], indent=4)
 
 
 def _without_view(model: Model) -> str:
     if "list" in model.pages:
-        return 'url_for(".list_page")'
-    return "links.edit_url(row)" if "edit" in model.pages else 'url_for("start_page")'
+        return f'{use.url_for}(".list_page")'
+    return f"{use.links}.edit_url(row)" if "edit" in model.pages else f'{use.url_for}("start_page")'
 
 
 def part_of(model: Model, name: str = "part") -> dict[str, str]:
@@ -122,9 +125,9 @@ def part_of(model: Model, name: str = "part") -> dict[str, str]:
         # What others count may begin below nothing.
         kind = "int(signed=True)" if model.as_it_is else "int"
         return {"route": f"<{kind}:{name}>", "type": "int"}
-    uuid = isinstance(field, Field) and field.kind.annotation == "UUID"
+    uuid = isinstance(field, Field) and field.kind.annotation == use.UUID
     if uuid:
-        return {"route": f"<uuid:{name}>", "type": "UUID"}
+        return {"route": f"<uuid:{name}>", "type": use.UUID}
     # What others made a key of may hold what parts addresses.
     whole = "path:" if model.as_it_is and not model.address else ""
     return {"route": f"<{whole}{name}>", "type": "str"}
@@ -132,10 +135,11 @@ def part_of(model: Model, name: str = "part") -> dict[str, str]:
 
 def find(model: Model, name: str = "part", under: str = "") -> str:
     """The call that finds a row by what its address ends in; one `under` a parent, where named."""
-    arguments = [model.name, name]
+    rows = use.row(model.name)
+    arguments = [rows, name]
     if model.address and model.address != model.key:
-        arguments.append(f"{model.name}.{model.stored(model.address).attribute}")
-    way = f"rows.find_under({under}, " if under else "rows.find("
+        arguments.append(f"{rows}.{model.stored(model.address).attribute}")
+    way = f"{use.rows}.find_under({under}, " if under else f"{use.rows}.find("
     return f"{way}{', '.join(arguments)})"
 
 
@@ -147,7 +151,7 @@ def _view(model: Model) -> str:
     lines = []
     arguments = ["row=row", *([_PLACE] if "list" in model.pages else [])]
     if any(f.shape is not None for f in model.fields):
-        arguments.append("form=form")
+        arguments.append(f"form={use.form}")
     others = [
         ('"all-below": "All below"', tree_of(model)),
         ('"its-history": "History"', "history" in model.keeps),
@@ -156,56 +160,12 @@ def _view(model: Model) -> str:
     if model.collections or shown:
         collections = "TABS" if model.collections else "{}"
         lines.append(
-            call("its = tabs.Tabs", ["row", collections, f"{{{', '.join(shown)}}}"], indent=4)
+            call(
+                f"its = {use.tabs}.Tabs", ["row", collections, f"{{{', '.join(shown)}}}"], indent=4
+            )
         )
         arguments.append("its=its")
-    return "\n".join([*lines, _template(model, "return render_template", "view", arguments)])
+    return "\n".join([*lines, _template(model, f"return {use.render_template}", "view", arguments)])
 
 
-_KIT = (
-    *("beside", "bins", "bulk", "filters", "links", "lists"),
-    *("places", "removal", "rows", "tabs", "trees"),
-)
-_PLACE = "place=beside.here(LIST, row)"
-
-
-def _imports(schema: Schema, model: Model, context: dict[str, Any], models: set[str]) -> list[str]:
-    pages = set(model.pages)
-    owner = context["owner"]
-    changed = bool({"new", "edit"} & pages)
-    flask = ["Blueprint"]
-    flask += ["render_template"] if pages - {"list"} else []
-    flask += ["flash", "redirect", "request"] if changed or "remove" in pages else []
-    written = "\n".join([*context["aliases"], *context["statements"], context["chosen"] and "form"])
-    body = "\n".join(
-        [context["saved"] if changed else "", context["removed"] if "remove" in pages else ""]
-        + [context["view"] if "view" in pages else ""]
-        + [context["edit"] if changed else ""]
-    )
-    used = names_used(written) | names_used(
-        "\n".join(map(str.strip, body.splitlines())).replace("return ", "")
-    )
-    flask += ["url_for"] if "url_for" in used else []
-    kit = {name for name in _KIT if name in used}
-    kit |= {"removal"} if "remove" in pages else set()
-    kit |= {"rows"} if pages - {"list", "new"} or owner else set()
-    kit |= {"listing"} if "list" in pages else set()
-    kit |= {"bulk"} if context["chosen"] else set()
-    kit |= {"bins"} if context["bin"] else set()
-    uuids = [context["part"]["type"]] if pages - {"list", "new"} else []
-    uuids += [part_of(schema.models[schema.owner_of(model).target])["type"]] if owner else []  # type: ignore[union-attr]
-    lines = ["from uuid import UUID", ""] if "UUID" in uuids else []
-    lines += ["import sqlalchemy as sa"] if "sa" in used else []
-    lines += [from_import("flask", flask)]
-    answers = changed or {"remove", "list"} & pages
-    lines += ["from flask.typing import ResponseReturnValue"] if answers else []
-    lines += ["from sqlalchemy import orm"] if "orm" in used else []
-    named = models | ({owner["model"]} if owner and changed else set())
-    local = [import_model(schema, name) for name in named - {model.name}]
-    local += [from_import("..kit", kit)] if kit else []
-    shaped = "view" in pages and any(f.shape is not None for f in model.fields)
-    needs_form = changed or shaped or context["chosen"] or "list" in pages
-    forms = ["from .form import form"] if needs_form else []
-    needs_model = model.name in models or pages - {"list"}
-    own = [from_import(".model", [model.name])] if needs_model else []
-    return [*lines, "", *sorted(local, key=lambda line: line.split()[1]), *forms, *own]
+_PLACE = f"place={use.beside}.here(LIST, row)"

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from ..kinds.file import File
 from ..kinds.literals import quote
 from ..problems import WelbikError
+from ..rules.brought import NAME, use
 from ..schema.model import Model, Schema
 from ..storage.connect import known
 from ..storage.tables import fingerprint, tables_of
@@ -20,13 +21,14 @@ from .controller_code import controller_context
 from .form_code import form_context
 from .formatting import Layouts, formatted
 from .html import title
+from .imports import PLACE, Imports, imports_of, tests_imports
 from .locales import locale_constants
 from .model_code import model_context
 from .needed import needed
 from .page_code import has_uploads, pages_context, tree_of
 from .python import call, doc, from_import, line
 from .rule_code import rules_context
-from .tests_code import supply_context, test_imports, tests_context
+from .tests_code import supply_context, tests_context
 
 if TYPE_CHECKING:
     from jinja2 import Environment
@@ -42,10 +44,10 @@ def _blueprint() -> Traversable:
 
 @cache
 def _templates() -> Environment:
-    from jinja2 import Environment, PackageLoader, StrictUndefined
+    from jinja2 import Environment, FunctionLoader, StrictUndefined
 
-    return Environment(
-        loader=PackageLoader("welbik", "blueprint"),
+    found = Environment(
+        loader=FunctionLoader(_template),
         undefined=StrictUndefined,
         block_start_string="[%",
         block_end_string="%]",
@@ -60,6 +62,13 @@ def _templates() -> Environment:
         auto_reload=False,
         autoescape=False,
     )
+    found.globals["use"] = use
+    return found
+
+
+def _template(name: str) -> str:
+    """A template's source; a name behind `§` is one that something has to bring in."""
+    return _blueprint().joinpath(name).read_text("utf-8").replace("§", NAME)
 
 
 def _render(template: str, context: Mapping[str, Any]) -> str:
@@ -88,8 +97,9 @@ def application_files(
 
     def made(schema: Schema) -> dict[str, str]:
         found = _project_files(schema, settings, package)
+        tests = tests_imports(schema, package)
         for model in schema:
-            found |= _model_files(schema, model, package)
+            found |= _model_files(schema, model, package, tests)
             tell()
         return found
 
@@ -116,29 +126,25 @@ def part_of(schema: Schema, package: str, name: str) -> tuple[Model | None, tupl
     return None, ()
 
 
-def _model_files(schema: Schema, model: Model, package: str) -> dict[str, str]:
+def _model_files(schema: Schema, model: Model, package: str, tests: Imports) -> dict[str, str]:
     folder = f"{package}/{model.folder}"
     common = {"model": model}
     pages = common | pages_context(schema, model)
-    made = {
-        f"{folder}/__init__.py": "",
-        f"{folder}/model.py": _render("per_model/model.py", common | model_context(schema, model)),
-        f"{folder}/form.py": _render("per_model/form.py", common | form_context(schema, model)),
-    }
+    made = {f"{folder}/__init__.py": ""}
+
+    def write(part: str, context: dict[str, Any]) -> None:
+        source = _render(f"per_model/{part}.py", common | context | {"imports": PLACE})
+        made[f"{folder}/{part}.py"] = imports_of(schema, model, part).into(source)
+
+    write("model", model_context(schema, model))
+    write("form", form_context(schema, model))
     if model.rules:
-        made[f"{folder}/rules.py"] = _render(
-            "per_model/rules.py", common | rules_context(schema, model)
-        )
+        write("rules", rules_context(schema, model))
     if not model.pages:
         return made
-    made[f"{folder}/controller.py"] = _render(
-        "per_model/controller.py", common | controller_context(schema, model)
-    )
-    promised = common | tests_context(schema, model, package)
-    used = test_imports(schema, model, package, _render("per_model/test.py", promised))
-    made[f"tests/test_{model.endpoint}.py"] = _render(
-        "per_model/test.py", promised | {"imports": used}
-    )
+    write("controller", controller_context(schema, model))
+    held = common | tests_context(schema, model, package) | {"imports": PLACE}
+    made[f"tests/test_{model.endpoint}.py"] = tests.into(_render("per_model/test.py", held))
     for page in _PAGES:
         if page in model.pages or page == "edit" and "new" in model.pages:
             made[f"{folder}/pages/{page}.html"] = _render(f"per_model/{page}.html", pages)

@@ -6,25 +6,14 @@ import re
 from typing import Any
 
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..rules.html import limits
 from ..rules.python import Python
 from ..rules.tree import Const
 from ..schema.model import Field, Many, Model, Reference, Schema
-from .model_code import import_model
-from .python import call, doc, from_import, keywords, names_used, tuple_of
+from .python import call, doc, keywords, tuple_of
 from .query_code import Queries
 from .rule_code import attribute_of, shape_rules
-
-_KIT = (
-    "fields",
-    "forms",
-    "relations",
-    "clock",
-    "columns",
-    "attachments",
-    "embedded",
-    "expressions",
-)
 
 
 def form_context(schema: Schema, model: Model) -> dict[str, Any]:
@@ -33,28 +22,15 @@ def form_context(schema: Schema, model: Model) -> dict[str, Any]:
     stand_ins: list[str] = []
     controls = [_control(schema, m, bounds.get(m.name, {}), stand_ins) for m in model.entered]
     if model.rules:
-        controls.append("    rules=RULES,")
+        controls.append(f"    rules={use.RULES},")
     if model.uniques:
         groups = [_unique(unique) for unique in _asked(model)]
         controls += [f"    unique={tuple_of(groups)},"] if groups else []
     inner = "".join(f"{control}\n" for control in controls)
-    form = f"form = forms.Form(\n    {model.name},\n{inner})"
-    used = names_used("\n".join([*stand_ins, form]))
-    lines = ["import datetime as dt"] if "dt" in used else []
-    lines += ["from decimal import Decimal"] if "Decimal" in used else []
-    lines += [""] if lines else []
-    lines += ["import sqlalchemy as sa", ""] if "sa" in used else []
-    targets = {m.target for m in model.entered if not isinstance(m, Field)} - {model.name}
-    local = [import_model(schema, name) for name in targets]
-    local.append(from_import("..kit", [name for name in _KIT if name in used]))
-    lines += sorted(local, key=lambda line: line.split()[1])
-    lines.append(from_import(".model", [model.name]))
-    lines += ["from .rules import RULES"] if model.rules else []
     return {
         "doc": doc(f"what is asked for {model.a_row}, and what is accepted"),
-        "imports": lines,
         "stand_ins": stand_ins,
-        "form": form,
+        "form": f"form = {use.forms}.Form(\n    {use.row(model.name)},\n{inner})",
     }
 
 
@@ -66,7 +42,7 @@ def _asked(model: Model) -> list[Any]:
 
 def _unique(unique: Any) -> str:
     says = f", {quote(unique.say)}" if unique.say else ""
-    return f"forms.Unique({tuple_of([quote(name) for name in unique.names])}{says})"
+    return f"{use.forms}.Unique({tuple_of([quote(name) for name in unique.names])}{says})"
 
 
 def _bounds(schema: Schema, model: Model) -> dict[str, dict[str, str]]:
@@ -77,7 +53,7 @@ def _bounds(schema: Schema, model: Model) -> dict[str, dict[str, str]]:
         for limit in limits(rule.node):
             source = writer.value(limit.bound)
             if not isinstance(limit.bound, Const):
-                plain = re.fullmatch(r"(clock\.\w+)\(\)", source)
+                plain = re.fullmatch(rf"({use.clock}\.\w+)\(\)", source)
                 source = plain.group(1) if plain else f"lambda: {source}"
             found.setdefault(limit.field, {})[limit.attribute] = source
     return found
@@ -96,9 +72,9 @@ def _control(
     if bounds:
         common["bounds"] = f"{{{', '.join(f'{quote(k)}: {v}' for k, v in bounds.items())}}}"
     if isinstance(member, Many):
-        name, arguments = "relations.Many", {"target": member.target}
+        name, arguments = f"{use.relations}.Many", {"target": use.row(member.target)}
     elif isinstance(member, Reference):
-        name, arguments = "relations.Reference", _reference(schema, member, stand_ins)
+        name, arguments = f"{use.relations}.Reference", _reference(schema, member, stand_ins)
     else:
         name, arguments = _field(schema, member)
     return call(
@@ -110,7 +86,7 @@ def _control(
 
 
 def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[str, str]:
-    arguments = {"target": member.target}
+    arguments = {"target": use.row(member.target)}
     if schema.owner_of(schema.models[member.model]) is member:
         arguments["owned"] = "True"
     if member.target == member.model and not member.loops:
@@ -118,7 +94,7 @@ def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[
     if member.control in ("select", "radio", "search"):
         arguments["wanted"] = quote(member.control)
     if member.where is not None:
-        queries = Queries(schema, member.target)
+        queries = Queries(schema, use.row(member.target))
         arguments["where"] = queries.condition(member.where)
         stand_ins += [table.source() for table in queries.stand_ins.values()]
     return arguments
@@ -147,7 +123,7 @@ def _field(schema: Schema, member: Field) -> tuple[str, dict[str, str]]:
         arguments["part"] = tuple_of(inner)
         if member.shape.rules:
             arguments["rules"] = tuple_of(shape_rules(member.shape))
-    return (name if "." in name else f"fields.{name}"), arguments
+    return use.named(name if "." in name else f"fields.{name}"), arguments
 
 
 def _common(member: Field | Reference | Many) -> dict[str, str]:

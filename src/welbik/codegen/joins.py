@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from ..rules.brought import use
 from ..schema.model import AnyMember, Model, Reference, Schema, Sort
 from .python import Argument, Call, chain
 
@@ -13,8 +14,7 @@ from .python import Argument, Call, chain
 class Query:
     """A select over a model with aliases for the rows it joins.
 
-    `prefix` begins the aliases' names. `owner` is what columns are taken from, `named` are
-    the models besides that its source names.
+    `prefix` begins the aliases' names, `owner` is what columns are taken from.
     """
 
     schema: Schema
@@ -25,7 +25,6 @@ class Query:
     joins: list[tuple[str, list[Argument]]] = field(default_factory=list)
     options: list[tuple[str, list[Argument]]] = field(default_factory=list)
     paths: dict[str, str] = field(default_factory=dict)
-    named: set[str] = field(default_factory=set)
     _picked: dict[str, dict[str, None]] = field(default_factory=dict)
     _outer: set[str] = field(default_factory=set)
 
@@ -161,27 +160,26 @@ class Query:
         if owner and above and (hidden := self._hidden(above)):
             which.append(f"{self.owner}.{owner.key_attribute}.not_in({hidden})")
         where = f".where({', '.join(which)})" if which else ""
-        return f"sa.select({', '.join(picked)}){where}"
+        return f"{use.sa}.select({', '.join(picked)}){where}"
 
     def _hidden(self, model: Model) -> str:
         """The keys of rows in the bin, and of what is part of such; empty where none can be."""
-        ways = [f"{model.name}.removed_at.is_not(None)"] if "bin" in model.keeps else []
+        ways = [f"{use.row(model.name)}.removed_at.is_not(None)"] if "bin" in model.keeps else []
         owner = self.schema.owner_of(model)
         if owner and owner.target != model.name:
             above = self._hidden(self.schema.models[owner.target])
-            ways += [f"{model.name}.{owner.key_attribute}.in_({above})"] if above else []
+            ways += [f"{use.row(model.name)}.{owner.key_attribute}.in_({above})"] if above else []
         if not ways:
             return ""
-        self.named.add(model.name)
-        which = f"sa.or_({', '.join(ways)})" if len(ways) > 1 else ways[0]
-        return f"sa.select({model.name}.{key_attribute(model)}).where({which})"
+        which = f"{use.sa}.or_({', '.join(ways)})" if len(ways) > 1 else ways[0]
+        return f"{use.sa}.select({use.row(model.name)}.{key_attribute(model)}).where({which})"
 
     def source(self, head: str, order: list[str] | None = None, *, indent: int = 0) -> str:
         """The statement, with `head` before it."""
         links = [*self.joins, *self.options]
-        start = f"sa.select({self.owner})"
+        start = f"{use.sa}.select({self.owner})"
         if self.is_under_bin:
-            start = f"live({start}, {self.owner})"
+            start = f"{use.live}({start}, {self.owner})"
         elif "bin" in self.model.keeps:
             links.append(("where", [f"{self.owner}.removed_at.is_(None)"]))
         if order:
@@ -204,13 +202,14 @@ class Query:
     def alias_lines(self, indent: int = 0) -> list[str]:
         margin = " " * indent
         return [
-            f"{margin}{alias} = orm.aliased({target})" for alias, target in self.aliases.items()
+            f"{margin}{alias} = {use.orm}.aliased({use.row(target)})"
+            for alias, target in self.aliases.items()
         ]
 
 
 def _loaded(target: Model, alias: str, path: tuple[Argument, ...]) -> Argument:
     """The option that takes a joined row along, without what would be worked out in vain."""
-    load = Call("orm.contains_eager", path)
+    load = Call(f"{use.orm}.contains_eager", path)
     shown = {part.text for part in target.shown_as if part.is_field}
     unseen = [computed for computed in target.computed if computed.name not in shown]
     if not unseen:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..schema.model import (
     Collection,
     Many,
@@ -30,41 +31,40 @@ from .python import call, keywords, tuple_of
 
 @dataclass
 class ListCode:
-    """The source of a list, the aliases it needs, and the models that both name."""
+    """The source of a list, and the aliases it needs."""
 
     source: str
     aliases: list[str] = field(default_factory=list)
-    models: set[str] = field(default_factory=set)
 
 
 def page_list(schema: Schema, model: Model) -> ListCode:
     """The list page's own."""
-    query = Query(schema, model, "its_", model.name)
+    query = Query(schema, model, "its_", use.row(model.name))
     for name in model.columns:
         query.show(name)
     if {"view", "edit", "remove"} & set(model.pages):
         query.link()
     options = _columns(schema, query, model.columns, model.sort)
-    models: set[str] = set()
     if model.search:
         options["search"] = tuple_of([query.column(path)[0] for path in model.search])
-    filters = [_filter(schema, query, path, models) for path in model.filters]
+    filters = [_filter(query, path) for path in model.filters]
     if any(filters):
         options["filters"] = tuple_of([one for one in filters if one])
-    options["form"] = "form"
+    options["form"] = use.form
     more = more_columns(schema, model)
     if more:
         options["more"] = f"{{{', '.join(f'{quote(p)}: {quote(h)}' for p, h in more.items())}}}"
     tree = tree_of(model)
     if tree:
-        options["tree"] = f"trees.Nesting({model.name}.{tree.key_attribute})"
-    return _list("LIST", query, options, models)
+        options["tree"] = f"{use.trees}.Nesting({use.row(model.name)}.{tree.key_attribute})"
+    return _list("LIST", query, options)
 
 
 def section_list(schema: Schema, collection: Collection) -> ListCode:
     """A collection's, on the page of its parent."""
     child = schema.models[collection.child]
-    query = Query(schema, child, f"{collection.name}_", child.name)
+    rows = use.row(child.name)
+    query = Query(schema, child, f"{collection.name}_", rows)
     names = section_columns(schema, collection)
     for name in names:
         query.show(name)
@@ -72,31 +72,33 @@ def section_list(schema: Schema, collection: Collection) -> ListCode:
         query.name()
     query.link()
     options = _columns(schema, query, names, collection.sort or child.sort)
-    found = _list("", query, options, {child.name})
+    found = _list("", query, options)
     via = schema.models[collection.child].stored(collection.via)
     assert isinstance(via, Reference)
-    arguments = [quote(collection.label), found.source, f"{child.name}.{via.key_attribute}"]
-    found.source = call(f"{quote(collection.name)}: tabs.Collection", arguments, indent=4, tail=",")
+    arguments = [quote(collection.label), found.source, f"{rows}.{via.key_attribute}"]
+    found.source = call(
+        f"{quote(collection.name)}: {use.tabs}.Collection", arguments, indent=4, tail=","
+    )
     return found
 
 
 def bin_list(schema: Schema, model: Model) -> ListCode:
     """The bin's: what was removed last comes first."""
-    query = Query(schema, model, "removed_", model.name)
+    rows = use.row(model.name)
+    query = Query(schema, model, "removed_", rows)
     query.name()
     query.pick("removed_at")
     options = {
-        "columns": f'{{"removed_at": ("Removed", {model.name}.removed_at)}}',
+        "columns": f'{{"removed_at": ("Removed", {rows}.removed_at)}}',
         "first": '"-removed_at"',
     }
-    return _list("BIN", query, options, set(), removed=True)
+    return _list("BIN", query, options, removed=True)
 
 
 def _list(
     name: str,
     query: Query,
     options: dict[str, str],
-    models: set[str],
     *,
     removed: bool = False,
 ) -> ListCode:
@@ -104,10 +106,9 @@ def _list(
         pairs = ", ".join(f"{quote(query.paths[alias])}: {alias}" for alias in query.aliases)
         options["related"] = f"{{{pairs}}}"
     rows = query.columns_source(removed=removed)
-    arguments = [query.model.name, rows, options.pop("columns"), *keywords(options)]
-    head = f"{name} = lists.List" if name else "lists.List"
-    used = {*models, *query.named, query.model.name, *query.aliases.values()}
-    return ListCode(call(head, arguments), query.alias_lines(), used)
+    arguments = [query.owner, rows, options.pop("columns"), *keywords(options)]
+    head = f"{name} = {use.lists}.List" if name else f"{use.lists}.List"
+    return ListCode(call(head, arguments), query.alias_lines())
 
 
 def _columns(
@@ -128,24 +129,23 @@ def _columns(
     return options
 
 
-def _filter(schema: Schema, query: Query, path: str, models: set[str]) -> str:
+def _filter(query: Query, path: str) -> str:
     """A filter as source; empty where the member's type has none."""
     column, member = query.column(path)
     head = [quote(path), quote(member.label), column]
     if isinstance(member, Reference | Many):
-        models.add(member.target)
         kind = "Linked" if isinstance(member, Many) else "Related"
-        return f"filters.{kind}({', '.join([*head, f'target={member.target}'])})"
+        told = [*head, f"target={use.row(member.target)}"]
+        return f"{use.filters}.{kind}({', '.join(told)})"
     if isinstance(member, Collection):
         return ""
     if member.kind.labels():
-        labels = f"{member.model}.{member.name.upper()}_LABELS"
-        models.add(member.model)
-        return f"filters.Choice({', '.join([*head, f'labels={labels}'])})"
+        labels = f"{use.row(member.model)}.{member.name.upper()}_LABELS"
+        return f"{use.filters}.Choice({', '.join([*head, f'labels={labels}'])})"
     kind = member.kind.filtered
     if kind == "Range" and member.unit:
         head.append(f"unit={quote(member.unit)}")
-    return f"filters.{kind}({', '.join(head)})" if kind else ""
+    return f"{use.filters}.{kind}({', '.join(head)})" if kind else ""
 
 
 def lists_of(schema: Schema, model: Model) -> tuple[list[ListCode], list[str]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema
 from ..storage.tables import Column
 from .column_code import TableCode, column_type, is_wide
@@ -14,12 +15,10 @@ from .python import (
     argument_line,
     call,
     doc,
-    from_import,
     fstring,
     keywords,
     line,
     mapping,
-    names_used,
 )
 from .query_code import Queries
 
@@ -41,33 +40,15 @@ def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     attributes += [*computed, *_keys(schema, model)]
     tables = [line for many in model.many if many.declares for line in _pairs(table, many)]
     tables += [table.source() for table in queries.stand_ins.values()]
-    history = f"HISTORY = history.table({quote(model.table)})" if "history" in model.keeps else ""
+    history = (
+        f"HISTORY = {use.history}.table({quote(model.table)})" if "history" in model.keeps else ""
+    )
     url_part = _url_part(model)
     more = _more(table)
-    used = {
-        name
-        for piece in (
-            "\n".join(tables),
-            "\n".join([*_key(model), *attributes, more]),
-            history,
-            url_part,
-        )
-        for name in names_used(piece)
-    }
-    used |= {"Any", "sa"} if in_order else set()
-    used |= names_used("\n".join(line.replace("return ", "") for line in in_order)) | names_used(
-        _shown(model)
-    )
-    others = sorted(_others(model))
-    here = set(query.aliases.values()) if in_order else set()
     owner = schema.owner_of(model)
     labels = [(f.labels_name, _labels(f)) for f in model.fields if f.kind.labels()]
     return {
         "docstring": _docstring(model),
-        "imports": _imports(schema, model, used, bool(labels), here - {model.name}),
-        "typing_imports": [
-            import_model(schema, name) for name in others if name not in here | {model.name}
-        ],
         "tables": tables,
         "key": _key(model),
         "history": history,
@@ -97,7 +78,7 @@ def _in_order(model: Model, query: Query, order: list[str]) -> list[str]:
     return [
         *query.alias_lines(indent=8),
         rows,
-        call("return words.having", ["rows", "find", f"[{', '.join(words)}]"], indent=8),
+        call(f"return {use.words}.having", ["rows", "find", f"[{', '.join(words)}]"], indent=8),
     ]
 
 
@@ -111,59 +92,9 @@ def _docstring(model: Model) -> str:
     )
 
 
-def import_model(schema: Schema, name: str) -> str:
-    return from_import(f"..{schema.models[name].folder}.model", [name])
-
-
-def _imports(
-    schema: Schema, model: Model, used: set[str], labels: bool, joined: set[str]
-) -> list[str]:
-    lines = ["import datetime as dt"] if "dt" in used else []
-    if "Decimal" in used:
-        lines.append("from decimal import Decimal")
-    typing = ["TYPE_CHECKING"] if _others(model) - {model.name} - joined else []
-    typing += ["Any"] if "Any" in used else []
-    typing += ["ClassVar"] if labels or "ClassVar" in used else []
-    lines += [from_import("typing", typing)] if typing else []
-    made = [name for name in ("UUID", "uuid4") if name in used]
-    lines += [from_import("uuid", made)] if made else []
-    lines += [""] if lines else []
-    lines += ["import sqlalchemy as sa"] if "sa" in used else []
-    if "orm" in used:
-        lines.append("from sqlalchemy import orm")
-    names = ["Mapped", "mapped_column"]
-    names += [name for name in ("relationship", "column_property") if name in used]
-    lines += [from_import("sqlalchemy.orm", names), ""]
-    local = [import_model(schema, name) for name in joined]
-    kit = [
-        name
-        for name in (
-            "adopted",
-            "clock",
-            "columns",
-            "expressions",
-            "history",
-            "tables",
-            "uploads",
-            "words",
-        )
-        if name in used
-    ]
-    local += [from_import("..kit", kit)] if kit else []
-    local.append(from_import("..kit.database", ["Base", *(["live"] if "live" in used else [])]))
-    local += ["from ..kit.show import show"] if "show" in used else []
-    return lines + sorted(local, key=lambda line: line.split()[1])
-
-
-def _others(model: Model) -> set[str]:
-    """The models that a model's relations name."""
-    found = {r.target for r in model.references} | {c.child for c in model.collections}
-    return found | {many.target for many in model.many}
-
-
 def _labels(field: Field) -> str:
     items = [(quote(name), quote(label)) for name, label in field.kind.labels().items()]
-    return mapping(f"{field.labels_name}: ClassVar[dict[str, str]] = ", items, indent=4)
+    return mapping(f"{field.labels_name}: {use.ClassVar}[dict[str, str]] = ", items, indent=4)
 
 
 def _attribute(
@@ -182,13 +113,16 @@ def _attribute(
         arguments.append(f"default={member.kind.source(member.default)}")
     elif member.kind.made():
         arguments.append(f"default={member.kind.made()}")
-    head = f"{member.attribute}: Mapped[{member.kind.annotation}{table.optional(column)}]"
+    head = f"{member.attribute}: {use.Mapped}[{member.kind.annotation}{table.optional(column)}]"
     if not arguments and member.attribute not in needed:
         return [f"    {head}"]
-    return [call(f"{head} = mapped_column", arguments, indent=4)]
+    return [call(f"{head} = {use.mapped_column}", arguments, indent=4)]
 
 
-_BY_DATABASE = ["server_default=sa.FetchedValue()", "server_onupdate=sa.FetchedValue()"]
+_BY_DATABASE = [
+    f"server_default={use.sa}.FetchedValue()",
+    f"server_onupdate={use.sa}.FetchedValue()",
+]
 
 
 def _told(table: TableCode, column: Column) -> list[str]:
@@ -208,10 +142,10 @@ def _keys(schema: Schema, model: Model) -> list[str]:
         (quote(name), "None" if model.keyless else _reader(schema, member))
         for name, member in zip(names, members, strict=True)
     ]
-    found = [call("id: Mapped[str] = adopted.key", names, indent=4)]
-    found.append(mapping("KEY: ClassVar[dict[str, Any]] = ", reads, indent=4))
+    found = [call(f"id: {use.Mapped}[str] = {use.adopted}.key", names, indent=4)]
+    found.append(mapping(f"KEY: {use.ClassVar}[dict[str, {use.Any}]] = ", reads, indent=4))
     if model.keyless:
-        found.append(call("__mapper_args__ = adopted.told_by", names, indent=4))
+        found.append(call(f"__mapper_args__ = {use.adopted}.told_by", names, indent=4))
     return found
 
 
@@ -227,9 +161,9 @@ def _reader(schema: Schema, member: Field | Reference) -> str:
         annotation = _key_annotation(schema, schema.models[member.target])
     else:
         annotation = member.kind.annotation
-    if annotation == "dt.date" and isinstance(member, Field) and not member.native:
-        return "dt.date.fromisoformat"
-    return annotation if annotation in ("str", "int", "UUID") else "None"
+    if annotation == f"{use.dt}.date" and isinstance(member, Field) and not member.native:
+        return f"{use.dt}.date.fromisoformat"
+    return annotation if annotation in ("str", "int", use.UUID) else "None"
 
 
 def _key(model: Model) -> list[str]:
@@ -238,19 +172,29 @@ def _key(model: Model) -> list[str]:
         return []
     if not model.key:
         told = [quote(model.number)] if model.number != "id" else []
-        told += ["sa.BigInteger()"] if is_wide(model.number_native) else []
-        handed = ["autoincrement=False", "default=adopted.next_number"] if model.handed_out else []
+        told += [f"{use.sa}.BigInteger()"] if is_wide(model.number_native) else []
+        handed = (
+            ["autoincrement=False", f"default={use.adopted}.next_number"]
+            if model.handed_out
+            else []
+        )
         return [
-            call("id: Mapped[int] = mapped_column", [*told, "primary_key=True", *handed], indent=4)
+            call(
+                f"id: {use.Mapped}[int] = {use.mapped_column}",
+                [*told, "primary_key=True", *handed],
+                indent=4,
+            )
         ]
     key = model.stored(model.key)
     assert isinstance(key, Field)
-    return [f"    id: Mapped[{key.kind.annotation}] = orm.synonym({quote(key.attribute)})"]
+    return [
+        f"    id: {use.Mapped}[{key.kind.annotation}] = {use.orm}.synonym({quote(key.attribute)})"
+    ]
 
 
 _SET = {
-    "created_at": ["default=clock.now"],
-    "updated_at": ["default=clock.now", "onupdate=clock.now"],
+    "created_at": [f"default={use.clock}.now"],
+    "updated_at": [f"default={use.clock}.now", f"onupdate={use.clock}.now"],
 }
 
 
@@ -259,8 +203,8 @@ def _kept(table: TableCode, model: Model) -> list[str]:
     asked = {member.column for member in model.members}
     return [
         call(
-            f"{column.name}: Mapped[dt.datetime{table.optional(column)}] = mapped_column",
-            ["columns.Moment()", *table.found_by(column), *_SET.get(column.name, [])],
+            f"{column.name}: {use.Mapped}[{use.dt}.datetime{table.optional(column)}] = {use.mapped_column}",
+            [f"{use.columns}.Moment()", *table.found_by(column), *_SET.get(column.name, [])],
             indent=4,
         )
         for column in table.table.columns
@@ -279,8 +223,8 @@ def _url_part(model: Model) -> str:
 
 def _computed(queries: Queries, member: Computed) -> str:
     formula = queries.value(member.formula)
-    head = f"{member.attribute}: Mapped[{member.kind.annotation} | None]"
-    return f"    {head} = column_property({formula})"
+    head = f"{member.attribute}: {use.Mapped}[{member.kind.annotation} | None]"
+    return f"    {head} = {use.column_property}({formula})"
 
 
 def _more(table: TableCode) -> str:
@@ -295,22 +239,22 @@ def _more(table: TableCode) -> str:
 def _pairs(table: TableCode, many: Many) -> list[str]:
     """The table of a many-to-many relation."""
     pairs = table.of(many.table)
-    parts: list[str | Call] = [quote(many.table), "Base.metadata"]
+    parts: list[str | Call] = [quote(many.table), f"{use.Base}.metadata"]
     if pairs.table.numbered:
-        parts.append('sa.Column("id", sa.Integer(), primary_key=True)')
+        parts.append(f'{use.sa}.Column("id", {use.sa}.Integer(), primary_key=True)')
     end = "nullable=False" if pairs.table.numbered else "primary_key=True"
     for column in pairs.table.columns:
         told = [quote(column.name), pairs.foreign_key(column), *pairs.found_by(column)]
-        parts.append(f"sa.Column({', '.join([*told, end])})")
+        parts.append(f"{use.sa}.Column({', '.join([*told, end])})")
     constant = f"{many.name.upper()}_PAIRS"
-    made = call(f"{constant} = sa.Table", [*parts, *pairs.more()])
-    return [made, f"tables.ready({constant})"]
+    made = call(f"{constant} = {use.sa}.Table", [*parts, *pairs.more()])
+    return [made, f"{use.tables}.ready({constant})"]
 
 
 def _many(schema: Schema, many: Many) -> str:
     options = {}
     # Never as a text: the library would run it as code to find out what it names.
-    pairs = f"Base.metadata.tables[{quote(many.table)}]"
+    pairs = f"{use.Base}.metadata.tables[{quote(many.table)}]"
     options["secondary"] = f"{many.name.upper()}_PAIRS" if many.declares else f"lambda: {pairs}"
     if many.other:
         other = schema.models[many.target].by_name[many.other]
@@ -320,7 +264,7 @@ def _many(schema: Schema, many: Many) -> str:
         mine, theirs = (f"{pairs}.c[{quote(c)}]" for c in (many.column, many.target_column))
         options["primaryjoin"] = f"lambda: {key} == {mine}"
         options["secondaryjoin"] = f"lambda: {key} == {theirs}"
-    head = f"{many.attribute}: Mapped[list[{many.target}]] = relationship"
+    head = f"{many.attribute}: {use.Mapped}[list[{use.type(many.target)}]] = {use.relationship}"
     return call(head, keywords(options), indent=4)
 
 
@@ -337,7 +281,7 @@ def _reference(schema: Schema, table: TableCode, member: Reference) -> list[str]
     column = table.column(member)
     arguments = table.arguments(column, member.key_attribute)
     if member.empty is not None:
-        arguments.append(f"adopted.Never(sa.Integer(), {member.empty})")
+        arguments.append(f"{use.adopted}.Never({use.sa}.Integer(), {member.empty})")
     arguments += _told(table, column)
     arguments += _BY_DATABASE if member.by_database else []
     optional = table.optional(column)
@@ -348,12 +292,14 @@ def _reference(schema: Schema, table: TableCode, member: Reference) -> list[str]
         options["foreign_keys"] = member.key_attribute
     if member.target == member.model:
         options["remote_side"] = _key_attribute(schema, member.model)
-    head = f"{member.attribute}: Mapped[{member.target}{optional}]"
+    head = f"{member.attribute}: {use.Mapped}[{use.type(member.target)}{optional}]"
     return [
         call(
-            f"{member.key_attribute}: Mapped[{kind}{optional}] = mapped_column", arguments, indent=4
+            f"{member.key_attribute}: {use.Mapped}[{kind}{optional}] = {use.mapped_column}",
+            arguments,
+            indent=4,
         ),
-        call(f"{head} = relationship", keywords(options), indent=4),
+        call(f"{head} = {use.relationship}", keywords(options), indent=4),
     ]
 
 
@@ -387,7 +333,7 @@ def _collection(schema: Schema, collection: Collection) -> str:
     options = {"back_populates": quote(via.attribute), "passive_deletes": '"all"'}
     if _is_ambiguous(schema, via):
         options["foreign_keys"] = quote(f"{via.model}.{via.key_attribute}")
-    head = f"{collection.attribute}: Mapped[list[{collection.child}]] = relationship"
+    head = f"{collection.attribute}: {use.Mapped}[list[{use.type(collection.child)}]] = {use.relationship}"
     return call(head, keywords(options), indent=4)
 
 
@@ -404,7 +350,7 @@ def _shown(model: Model) -> str:
             pieces[1]
             if _is_plain_text(model)
             else f"str({pieces[1]})"
-            if not pieces[1].startswith("show(")
+            if not pieces[1].startswith(use.show)
             else pieces[1]
         )
     return fstring(*pieces)
@@ -420,7 +366,7 @@ def _value(model: Model, name: str) -> str:
     if isinstance(member, Field) and member.kind.labels():
         value = f"self.{member.attribute}"
         label = f"self.{member.labels_name}[{value}]"
-        return label if member.required else f"show({value} and {label})"
+        return label if member.required else f"{use.show}({value} and {label})"
     if member is None:
         return "self.id"
     plain = (
@@ -430,4 +376,4 @@ def _value(model: Model, name: str) -> str:
         and member.required
         and member.kind.annotation in ("str", "int")
     )
-    return f"self.{member.attribute}" if plain else f"show(self.{member.attribute})"
+    return f"self.{member.attribute}" if plain else f"{use.show}(self.{member.attribute})"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..rules.text import as_text
 from ..rules.tree import Aggregate, Value, reads_clock, walk
 from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
@@ -30,7 +31,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
         "hints": _hints(asked),
         "optional": optional,
         "optional_mark": call(
-            "@pytest.mark.parametrize", ['"field"', f"[{', '.join(map(quote, optional))}]"]
+            f"@{use.pytest}.mark.parametrize", ['"field"', f"[{', '.join(map(quote, optional))}]"]
         ),
         "columns": _table("COLUMNS", _columns(schema, model, asked)),
         "column_paths": ",".join(path_of(schema, model, path) for path in model.columns),
@@ -165,7 +166,7 @@ def _table(name: str, entries: dict[str, str]) -> str:
     if not entries:
         return ""
     inner = "".join(f"    {quote(key)}: {value},\n" for key, value in entries.items())
-    return f"{name}: dict[str, Any] = {{\n{inner}}}"
+    return f"{name}: dict[str, {use.Any}] = {{\n{inner}}}"
 
 
 def _columns(schema: Schema, model: Model, asked: list[Any]) -> dict[str, str]:
@@ -218,7 +219,7 @@ def _value(schema: Schema, member: AnyMember, row: str) -> str:
         return f"{place} if {row}.{member.attribute} is not None else None"
     return (
         f"{row}.{member.attribute}"
-        if not member.kind.as_json and member.kind.annotation != "UUID"
+        if not member.kind.as_json and member.kind.annotation != use.UUID
         else ""
     )
 
@@ -322,7 +323,7 @@ def _collections(schema: Schema, model: Model) -> list[dict[str, Any]]:
                 "via": via.name,
                 "key": via.key_attribute,
                 "factory": child.factory,
-                "form": f"{child.endpoint}_form",
+                "form": use.named(f"{child.endpoint}_form"),
                 "columns": f"{{{', '.join(f'{quote(k)}: {v}' for k, v in columns.items())}}}",
                 "new": quote(" ".join(f"New {child.singular}".split()))
                 if "new" in child.pages
@@ -390,14 +391,14 @@ def _besides(model: Model) -> list[tuple[str, str]]:
     """What a row's page shows though no form asks for it: labels and values, as source."""
     found = []
     for m in model.computed:
-        shown = f"show.{shown_with(m)}(row.{m.attribute}, {quote(m.unit)})"
+        shown = f"{use.show}.{shown_with(m)}(row.{m.attribute}, {quote(m.unit)})"
         # A value and its unit stay on one line of the page, where spaces are looked at as one.
         shown += '.replace("\\N{NO-BREAK SPACE}", " ")' if m.unit else ""
         found.append((quote(m.label), shown))
     if "times" in model.keeps:
         found += [
-            ('"Made"', "show.show(row.created_at)"),
-            ('"Last changed"', "show.show(row.updated_at)"),
+            ('"Made"', f"{use.show}.show(row.created_at)"),
+            ('"Last changed"', f"{use.show}.show(row.updated_at)"),
         ]
     return found
 

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-import ast
-import textwrap
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Union
 
-from ..kinds.literals import quote
-from ..language.diagnostics import width
+from ..kinds.literals import escaped, quote
+from ..language import diagnostics
+from ..rules.brought import unmarked
 
 WIDTH = 88
+
+
+def width(source: str) -> int:
+    """The columns that source takes, once its imports are told."""
+    return diagnostics.width(unmarked(source))
 
 
 Argument = Union[str, "Call"]
@@ -126,14 +130,10 @@ def doc(text: str) -> str:
 
 def fstring(*parts: str) -> str:
     """An f-string; parts alternate between plain text and expressions, text first."""
+    plain = "".join(parts[::2])
+    mark = "'" if plain.count('"') > plain.count("'") else '"'
     out = []
     for number, part in enumerate(parts):
-        plain = part.replace("{", "{{").replace("}", "}}")
-        out.append(plain if number % 2 == 0 else f"{{{part}}}")
-    return "f" + quote("".join(out))
-
-
-def names_used(source: str) -> set[str]:
-    """The names that some statements refer to: so that just these are imported."""
-    tree = ast.parse(textwrap.dedent(source))
-    return {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+        text = escaped(part.replace("{", "{{").replace("}", "}}"), mark)
+        out.append(text if number % 2 == 0 else f"{{{part}}}")
+    return f"f{mark}{''.join(out)}{mark}"

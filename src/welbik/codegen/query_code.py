@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..rules.patterns import explicit, render
 from ..rules.python import length_source
 from ..rules.tree import Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
@@ -42,11 +43,11 @@ class StandIn:
     def source(self) -> str:
         """Its definition."""
         shown = [
-            f"sa.column({quote(name)}{f', {kind}' if kind else ''})"
+            f"{use.sa}.column({quote(name)}{f', {kind}' if kind else ''})"
             for name, kind in self.columns.items()
         ]
         arguments = ", ".join([quote(self.table), *shown])
-        return f"{self.constant} = sa.table({arguments}).alias({quote(self.alias)})"
+        return f"{self.constant} = {use.sa}.table({arguments}).alias({quote(self.alias)})"
 
 
 class Queries:
@@ -66,7 +67,7 @@ class Queries:
         """Source of an SQL condition, or value."""
         if isinstance(node, Clock):
             # As a column by itself a parameter would lose what tells it when the query is cached.
-            return f"expressions.itself({self._write(node, None)})"
+            return f"{use.expressions}.itself({self._write(node, None)})"
         return _unwrapped(self._write(node, None))
 
     value = condition
@@ -151,7 +152,7 @@ class Queries:
 
     def _select(self, what: str, way: list[tuple[StandIn, str]], more: str = "") -> str:
         first = way[0][0].constant
-        text = f"sa.select({what}).select_from({first})"
+        text = f"{use.sa}.select({what}).select_from({first})"
         for table, link in way[1:]:
             text += f".join({table.constant}, {link})"
         where = way[0][1] + (f", {more}" if more else "")
@@ -161,7 +162,7 @@ class Queries:
         if isinstance(node, Const):
             return _constant(node)
         if isinstance(node, Clock):
-            return f"columns.{node.word}()"
+            return f"{use.columns}.{node.word}()"
         if isinstance(node, Value):
             if not node.path:
                 return self._column(here, node.model, node.name)
@@ -175,26 +176,26 @@ class Queries:
         way = self._spread(node.hops, self._follow(node.path, here), here)
         last = way[-1][0]
         value = "" if node.value is None else self._write(node.value, last)
-        function = f"sa.func.{node.function}({value})"
+        function = f"{use.sa}.func.{node.function}({value})"
         if node.function == "avg":
             assert node.value is not None
-            total = _cast(f"sa.func.sum({value})", node.value.type, node.type)
-            function = f"{total} / sa.func.nullif(sa.func.count({value}), 0)"
+            total = _cast(f"{use.sa}.func.sum({value})", node.value.type, node.type)
+            function = f"{total} / {use.sa}.func.nullif({use.sa}.func.count({value}), 0)"
         elif node.function == "sum" and node.type.name == "integer":
-            function = f"expressions.total({value})"
+            function = f"{use.expressions}.total({value})"
         where = self._write(node.where, last) if node.where is not None else ""
         found = self._select(function, way, where)
         if node.function != "count" or all(step.required for step in node.path):
             return found
         some = self._follow(node.path, here)
         there = self._select(self._key(some[-1][0], node.path[-1].model), some)
-        return f"sa.case(({there}.is_not(None), {found}))"
+        return f"{use.sa}.case(({there}.is_not(None), {found}))"
 
     def _apply(self, node: Apply, here: StandIn | None) -> str:
         word = node.word
         if word in ("and", "or"):
             joined = ", ".join(self._write(part, here) for part in _flat(node, word))
-            return f"sa.{word}_({joined})"
+            return f"{use.sa}.{word}_({joined})"
         if word == "not":
             return self._not(node.operands[0], here)
         first = self._operand(node.operands[0], here)
@@ -204,7 +205,7 @@ class Queries:
             return self._compared(node, here, _SIGNS[word])
         parts = [first, *(self._operand(part, here) for part in node.operands[1:])]
         if word == "local_date":
-            return f"expressions.local_day({first})"
+            return f"{use.expressions}.local_day({first})"
         if word == "cast":
             have = node.operands[0].type
             if have.name == "integer" and node.type.name == "days":
@@ -213,7 +214,11 @@ class Queries:
         if word in _PLAIN or word == "neg":
             exact = any(p.type.name in ("decimal", "duration") for p in (node, *node.operands))
             found = f"(-{first})" if word == "neg" else f"({parts[0]} {word} {parts[1]})"
-            return f"sa.type_coerce({_unwrapped(found)}, {_sa_type(node.type)})" if exact else found
+            return (
+                f"{use.sa}.type_coerce({_unwrapped(found)}, {_sa_type(node.type)})"
+                if exact
+                else found
+            )
         return _called(node, parts)
 
     def _compared(self, node: Apply, here: StandIn | None, sign: str) -> str:
@@ -258,8 +263,8 @@ class Queries:
             if node.word in ("and", "or"):
                 other = "or" if node.word == "and" else "and"
                 parts = ", ".join(self._not(part, here) for part in _flat(node, node.word))
-                return f"sa.{other}_({parts})"
-        return f"sa.not_({self._write(node, here)})"
+                return f"{use.sa}.{other}_({parts})"
+        return f"{use.sa}.not_({self._write(node, here)})"
 
 
 def _cast(value: str, have: Type, wanted: Type) -> str:
@@ -280,7 +285,7 @@ def _called(node: Apply, parts: list[str]) -> str:
     if word == "||":
         return f"{first}.concat({parts[1]})"
     if word == "abs":
-        return f"sa.func.abs({first}, type_={_sa_type(node.type)})"
+        return f"{use.sa}.func.abs({first}, type_={_sa_type(node.type)})"
     if word == "round":
         given = [f"have={have.places}"] if have.name != "number" else []
         return _call("rounded", first, _places(node), *given)
@@ -302,16 +307,28 @@ def _places(node: Apply) -> str:
 
 
 def _call(name: str, *arguments: str) -> str:
-    return f"expressions.{name}({', '.join(map(_unwrapped, arguments))})"
+    return f"{use.expressions}.{name}({', '.join(map(_unwrapped, arguments))})"
 
 
 def _sa_type(kind: Type) -> str:
     if kind.name == "decimal":
-        return f"columns.Exact(18, {kind.places})"
+        return f"{use.columns}.Exact(18, {kind.places})"
     return {
-        **{"integer": "sa.Integer()", "days": "sa.Integer()", "number": "sa.Double()"},
-        **{"text": "sa.Text()", "boolean": "sa.Boolean()", "date": "sa.Date()"},
-        **{"time": "sa.Time()", "duration": "columns.Duration()", "datetime": "columns.Moment()"},
+        **{
+            "integer": f"{use.sa}.Integer()",
+            "days": f"{use.sa}.Integer()",
+            "number": f"{use.sa}.Double()",
+        },
+        **{
+            "text": f"{use.sa}.Text()",
+            "boolean": f"{use.sa}.Boolean()",
+            "date": f"{use.sa}.Date()",
+        },
+        **{
+            "time": f"{use.sa}.Time()",
+            "duration": f"{use.columns}.Duration()",
+            "datetime": f"{use.columns}.Moment()",
+        },
     }[kind.name]
 
 
@@ -340,13 +357,13 @@ def _decimal(node: Const) -> str:
     value = node.value
     assert isinstance(value, Decimal)
     if value == value.to_integral_value():
-        return f"Decimal({int(value)})"
-    return f'Decimal("{value:f}")'
+        return f"{use.Decimal}({int(value)})"
+    return f'{use.Decimal}("{value:f}")'
 
 
 def _constant(node: Const) -> str:
     if isinstance(node.value, bool):
-        return f"sa.{'true' if node.value else 'false'}()"
+        return f"{use.sa}.{'true' if node.value else 'false'}()"
     return _literal(node)
 
 
@@ -354,18 +371,18 @@ def _literal(node: Const) -> str:
     """A constant that SQLAlchemy binds with its type."""
     value = node.value
     if isinstance(value, bool):
-        return f"sa.literal({value})"
+        return f"{use.sa}.literal({value})"
     if isinstance(value, dt.datetime):
-        shown = f'clock.local("{value.isoformat(timespec="minutes")}")'
-        return f"sa.literal({shown}, columns.Moment())"
+        shown = f'{use.clock}.local("{value.isoformat(timespec="minutes")}")'
+        return f"{use.sa}.literal({shown}, {use.columns}.Moment())"
     if isinstance(value, dt.timedelta):
-        return f"sa.literal({length_source(value)}, columns.Duration())"
+        return f"{use.sa}.literal({length_source(value)}, {use.columns}.Duration())"
     if isinstance(value, dt.date):
-        return f"sa.literal(dt.date({value.year}, {value.month}, {value.day}))"
+        return f"{use.sa}.literal({use.dt}.date({value.year}, {value.month}, {value.day}))"
     if isinstance(value, dt.time):
-        return f"sa.literal(dt.time({value.hour}, {value.minute}, {value.second}))"
+        return f"{use.sa}.literal({use.dt}.time({value.hour}, {value.minute}, {value.second}))"
     if node.type.name == "decimal":
-        return f"sa.literal({_decimal(node)}, {_sa_type(node.type)})"
+        return f"{use.sa}.literal({_decimal(node)}, {_sa_type(node.type)})"
     if isinstance(value, str):
-        return f"sa.literal({quote(value)})"
-    return f"sa.literal({value!r})"
+        return f"{use.sa}.literal({quote(value)})"
+    return f"{use.sa}.literal({value!r})"

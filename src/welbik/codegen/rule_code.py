@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from typing import Any
 
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..rules.python import Python
 from ..rules.tree import Aggregate, Apply, Hop, Node, Step, Value, reads_others, walk
 from ..schema.model import Model, Reference, Rule, Schema, Shape
-from .model_code import import_model
-from .python import doc, from_import, names_used, tuple_of
+from .python import doc, tuple_of
 from .query_code import Queries
 
 Link = Step | Hop
@@ -24,38 +24,18 @@ def attribute_of(schema: Schema, model: str, name: str) -> str:
 
 def rules_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What `rules.py.jinja` is filled with."""
-    queries = Queries(schema, model.name)
+    queries = Queries(schema, use.row(model.name))
     writer = Python(lambda owner, name: attribute_of(schema, owner, name))
     functions: list[str] = []
     entries: list[str] = []
-    models: set[str] = set()
     for rule in model.rules:
-        entries.append(_entry(schema, model, rule, queries, writer, functions, models))
-    stand_ins = [table.source() for table in queries.stand_ins.values()]
-    body = "\n".join([*stand_ins, *functions, *(f"x({entry})" for entry in entries)])
+        entries.append(_entry(schema, model, rule, queries, writer, functions))
     return {
         "doc": doc(f"what must hold for {model.a_row}"),
-        "imports": _imports(schema, model, names_used(body), models),
-        "stand_ins": stand_ins,
+        "stand_ins": [table.source() for table in queries.stand_ins.values()],
         "functions": functions,
         "entries": entries,
     }
-
-
-def _imports(schema: Schema, model: Model, used: set[str], models: set[str]) -> list[str]:
-    lines = ["import datetime as dt"] if "dt" in used else []
-    lines += ["import re"] if "re" in used else []
-    lines += ["from decimal import Decimal"] if "Decimal" in used else []
-    lines += [""] if lines else []
-    lines += ["import sqlalchemy as sa", ""] if "sa" in used else []
-    kit = [
-        "rules",
-        *(name for name in ("clock", "columns", "expressions", "logic") if name in used),
-    ]
-    local = [import_model(schema, name) for name in models - {model.name}]
-    local.append(from_import("..kit", kit))
-    lines += sorted(local, key=lambda line: line.split()[1])
-    return [*lines, from_import(".model", [model.name])]
 
 
 def _entry(
@@ -65,25 +45,24 @@ def _entry(
     queries: Queries,
     writer: Python,
     functions: list[str],
-    models: set[str],
 ) -> str:
     arguments = [f"says={quote(rule.say)}"]
     arguments += [f"at={quote(rule.at)}"] if rule.at else []
     if not any(isinstance(part, Aggregate) for part in walk(rule.node)):
         name = f"breaks_{rule.name}"
         functions.append(
-            f"def {name}(row: {model.name}) -> bool:\n    return {writer.false(rule.node)}"
+            f"def {name}(row: {use.row(model.name)}) -> bool:\n    return {writer.false(rule.node)}"
         )
         arguments.append(f"broken={name}")
     if reads_others(rule.node):
         arguments.append(f"rows={queries.negated(rule.node)}")
-        watches = list(_watches(schema, model, rule.node, models))
+        watches = list(_watches(schema, model, rule.node))
         if watches:
             arguments.append(f"watches={tuple_of(watches)}")
-    return f"rules.Rule({', '.join(arguments)})"
+    return f"{use.rules}.Rule({', '.join(arguments)})"
 
 
-def _watches(schema: Schema, model: Model, node: Node, models: set[str]) -> Iterator[str]:
+def _watches(schema: Schema, model: Model, node: Node) -> Iterator[str]:
     """The other rows that a rule reads: each way to them once, with the fields at its end."""
     ways: dict[tuple[Link, ...], set[str]] = {}
     for way, name in _read(node, ()):
@@ -92,11 +71,10 @@ def _watches(schema: Schema, model: Model, node: Node, models: set[str]) -> Iter
         if way:
             ways[way].add(name)
     for way, reads in ways.items():
-        models.add(way[-1].model)
         names = [name for name in sorted(reads) if name]
         shown = f", reads={tuple_of([quote(name) for name in names])}" if names else ""
-        condition = _linked(schema, model.name, way, models)
-        yield f"rules.Watch({way[-1].model}, lambda row: {condition}{shown})"
+        condition = _linked(schema, model.name, way)
+        yield f"{use.rules}.Watch({use.row(way[-1].model)}, lambda row: {condition}{shown})"
 
 
 def _read(node: Node, way: tuple[Link, ...]) -> Iterator[tuple[tuple[Link, ...], str]]:
@@ -121,26 +99,25 @@ def _key_of(schema: Schema, model: str, name: str) -> str:
     return reference.key_attribute
 
 
-def _linked(schema: Schema, owner: str, way: tuple[Link, ...], models: set[str]) -> str:
+def _linked(schema: Schema, owner: str, way: tuple[Link, ...]) -> str:
     """The condition on rows of `owner` that the way leads from them to `row`."""
     link, rest = way[0], way[1:]
-    models.add(owner)
+    rows, linked = use.row(owner), use.row(link.model)
     if isinstance(link, Step):
-        column = f"{owner}.{_key_of(schema, owner, link.reference)}"
+        column = f"{rows}.{_key_of(schema, owner, link.reference)}"
         if not rest:
             return f"{column} == row.id"
-        models.add(link.model)
-        return f"{column}.in_(sa.select({link.model}.id).where({_linked(schema, link.model, rest, models)}))"
+        return (
+            f"{column}.in_({use.sa}.select({linked}.id).where({_linked(schema, link.model, rest)}))"
+        )
     if not link.via:
-        models.add(link.model)
-        inner = _linked(schema, link.model, rest, models) if rest else f"{link.model}.id == row.id"
-        return f"{owner}.{attribute_of(schema, owner, link.name)}.any({inner})"
+        inner = _linked(schema, link.model, rest) if rest else f"{linked}.id == row.id"
+        return f"{rows}.{attribute_of(schema, owner, link.name)}.any({inner})"
     column = _key_of(schema, link.model, link.via)
     if not rest:
-        return f"{owner}.id == row.{column}"
-    models.add(link.model)
-    inner = _linked(schema, link.model, rest, models)
-    return f"{owner}.id.in_(sa.select({link.model}.{column}).where({inner}))"
+        return f"{rows}.id == row.{column}"
+    inner = _linked(schema, link.model, rest)
+    return f"{rows}.id.in_({use.sa}.select({linked}.{column}).where({inner}))"
 
 
 def shape_rules(shape: Shape) -> list[str]:

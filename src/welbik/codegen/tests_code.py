@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
 from ..blueprint import taken
 from ..kinds.base import Case
 from ..kinds.literals import quote
+from ..rules.brought import use
 from ..rules.tree import Aggregate, Node, Value, walk
 from ..schema import names as naming
 from ..schema.contradictions import can_break
@@ -16,9 +16,6 @@ from .apart import declared
 from .page_code import has_uploads, heading, is_chosen
 from .promise_code import promises_context, told_in_docstring
 from .python import call, doc, from_import, fstring, line
-
-_TEXT = re.compile(r'"""(?s:.*?)"""|"(?:[^"\\\n]|\\.)*"')
-_NAME = re.compile(r"(?<![\w.])[A-Za-z_]\w*")
 
 
 def supply_context(schema: Schema, package: str) -> dict[str, Any]:
@@ -187,8 +184,7 @@ def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
         "doc": doc(
             f"{model.plural}: every page, every check just inside and outside, every relation"
         ),
-        "imports": [],
-        "sent": "Any" if has_uploads(model) else "str",
+        "sent": use.Any if has_uploads(model) else "str",
         "name": model.factory,
         "page": model.pages,
         "url_line": line("URL = ", quote(f"/{model.url}")),
@@ -241,7 +237,12 @@ def _on_the_way(schema: Schema, model: Model, asked: set[str]) -> list[dict[str,
     }
     ruled |= {p.name for r in model.rules for p in walk(r.node) if isinstance(p, Value)}
     return [
-        {"name": r.name, "model": target.name, "factory": target.factory, "url": target.url}
+        {
+            "name": r.name,
+            "model": use.row(target.name),
+            "factory": target.factory,
+            "url": target.url,
+        }
         for r in model.references
         if r.name in asked - ruled
         and r.where is None
@@ -306,9 +307,9 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "optional": found["optional"] if makes else [],
         "history": "history" in model.keeps,
         "keyed": not model.numbered,
-        "model_class": model.name,
+        "model_class": use.row(model.name),
         "given_names": f'(*FIELDS, "{owner.key_attribute}")' if owner else "FIELDS",
-        "form_name": f"{model.endpoint}_form",
+        "form_name": use.named(f"{model.endpoint}_form"),
         "singular": told_in_docstring(model.singular),
         "singular_source": quote(model.singular),
         "plural_source": quote(model.plural),
@@ -359,7 +360,7 @@ def _unique_groups(model: Model) -> list[dict[str, str]]:
 def _by_uuid(model: Model) -> bool:
     key = model.address or model.key
     field = model.stored(key) if key else None
-    return isinstance(field, Field) and field.kind.annotation == "UUID"
+    return isinstance(field, Field) and field.kind.annotation == use.UUID
 
 
 _TYPED = ("typed", "first", "second", "inside", "outside")
@@ -380,7 +381,7 @@ def _owner(schema: Schema, owner: Reference) -> dict[str, str]:
         "name": owner.name,
         "attribute": owner.key_attribute,
         "factory": parent.factory,
-        "model": parent.name,
+        "model": use.row(parent.name),
         "url": parent.url,
         "key": typed if plain else f"int({typed})",
         "edit_made": 'new_page(supply, typed).replace("/new", made.location.removeprefix(URL) + "/edit")',
@@ -464,37 +465,6 @@ def _local(reference: Reference) -> str:
     return f"its_{reference.name}"
 
 
-def test_imports(schema: Schema, model: Model, package: str, source: str) -> list[str]:
-    """The imports of a test file, by the names that its source uses."""
-    # A tree of all of it would take as long as all else that is made of a model.
-    used = {*_NAME.findall(_TEXT.sub("", source))}
-    lines = ["import datetime as dt"] if "dt" in used else []
-    lines = [*(["import contextlib"] if "contextlib" in used else []), *lines]
-    lines += [f"import {name}" for name in ("html", "itertools", "json") if name in used]
-    lines += ["import urllib.parse"] if "urllib" in used else []
-    lines += ["from typing import Any"] if "Any" in used else []
-    lines += [""] if lines else []
-    lines += ["import pytest"] if "pytest" in used else []
-    kit = [name for name in ("clock", "show") if name in used]
-    local = [from_import(f"{package}.kit", kit)] if kit else []
-    for other in schema:
-        if other.name in used:
-            local.append(from_import(f"{package}.{other.folder}.model", [other.name]))
-    for other in schema:
-        form = f"{other.endpoint}_form"
-        if form in used:
-            local.append(from_import(f"{package}.{other.folder}.form", [f"form as {form}"]))
-    visit = [name for name in ("Visitor", "problem", "ways") if name in used]
-    return [
-        *lines,
-        *(["from sqlalchemy import exc"] if "exc" in used else []),
-        "from supply import Supply",
-        from_import("visit", visit),
-        *([""] if local else []),
-        *sorted(local, key=lambda line: line.split()[1]),
-    ]
-
-
 def _case(field: Field, case: Case, *, ruled: bool) -> str:
     accepted = "None" if ruled else str(case.accepted)
     return call("", [quote(field.name), case.typed, accepted], indent=8, tail=",")
@@ -504,11 +474,11 @@ def _parametrize(names: list[str]) -> str:
     if not names:
         return ""
     values = f"[{', '.join(map(quote, names))}]"
-    line = call("@pytest.mark.parametrize", ['"field"', values])
+    line = call(f"@{use.pytest}.mark.parametrize", ['"field"', values])
     if "\n" not in line:
         return line
     inner = "".join(f"        {quote(name)},\n" for name in names)
-    return f'@pytest.mark.parametrize(\n    "field",\n    [\n{inner}    ],\n)'
+    return f'@{use.pytest}.mark.parametrize(\n    "field",\n    [\n{inner}    ],\n)'
 
 
 def _unique_given(schema: Schema, model: Model, asked: set[str]) -> list[str]:
@@ -522,7 +492,7 @@ def _unique_given(schema: Schema, model: Model, asked: set[str]) -> list[str]:
         if r.where is not None:
             # One that may be chosen, with what is asked of it.
             empty = [f"{name}=None" for name in _left_empty(schema, r)]
-            arguments = [f"{model.endpoint}_form", quote(r.name), made, *empty]
+            arguments = [use.named(f"{model.endpoint}_form"), quote(r.name), made, *empty]
             given = f"supply.fitting({', '.join(arguments)})"
         found.append(f'    first["{r.name}"] = str({given})')
     return found
@@ -534,7 +504,7 @@ def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
     return {
         "test": call(
             f"def test_removal_{ways[reference.removal]}_{child.endpoint}_{reference.name}",
-            ["visitor: Visitor", "supply: Supply"],
+            [f"visitor: {use.Visitor}", f"supply: {use.Supply}"],
             tail=" -> None:",
         ),
         "child": call(

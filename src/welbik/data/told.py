@@ -11,6 +11,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from ..blueprint.kit import logic
+from ..rules.brought import unmarked
 from ..rules.python import Python
 from ..rules.tree import Aggregate, Apply, Node, Value, plain, walk
 from ..schema.model import Field, Model, Schema
@@ -44,7 +45,7 @@ class Told:
 
     def worked_out(self, source: str) -> Any:
         """What a case of a kind comes to, from its Python source."""
-        return eval(source, self._space)
+        return eval(unmarked(source), self._space)
 
     def _written(self, model: Model) -> list[tuple[str, Broken]]:
         writer = Python(self._attribute)
@@ -54,7 +55,7 @@ class Told:
             if any(isinstance(part, Aggregate) for part in parts):
                 continue
             text = f"lambda row: {writer.false(rule.node)}"
-            found.append((rule.name, eval(text, self._space)))
+            found.append((rule.name, eval(unmarked(text), self._space)))
         return found
 
     def at_edge(
@@ -83,7 +84,7 @@ class Told:
             if not isinstance(value, Value) or value.path or value.name == but:
                 continue
             source = writer.value(node.operands[1 - side])
-            other = eval(f"lambda row: {source}", self._space)(_Row(values))
+            other = eval(unmarked(f"lambda row: {source}"), self._space)(_Row(values))
             field = model.by_name.get(value.name)
             if other is None or not isinstance(field, Field):
                 continue

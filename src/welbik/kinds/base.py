@@ -9,6 +9,7 @@ from typing import Any, ClassVar, NamedTuple, Protocol
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Literal, Type
+from ..rules.brought import use
 from ..rules.patterns import Pattern
 from ..rules.tree import Type as ValueType
 
@@ -213,7 +214,7 @@ class Kind:
     @property
     def addressable(self) -> bool:
         """Whether an address, or a key, can be made of it."""
-        return self.annotation in ("str", "int", "UUID")
+        return self.annotation in ("str", "int", use.UUID)
 
     @property
     def plain_text(self) -> bool:

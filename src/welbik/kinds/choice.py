@@ -9,6 +9,7 @@ from typing import ClassVar
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Literal, Type
 from ..problems import did_you_mean
+from ..rules.brought import use
 from .base import Array, Case, Control, Declared, Kind, Stored, Stream
 from .literals import quote
 
@@ -96,7 +97,7 @@ class Choice(Kind):
         return quote(str(value))
 
     def control(self, field: Declared) -> Control:
-        return Control("Choice", {"labels": f"{field.model}.{field.labels_name}"})
+        return Control("Choice", {"labels": f"{use.row(field.model)}.{field.labels_name}"})
 
     def labels(self) -> Mapping[str, str]:
         return dict(self.choices)

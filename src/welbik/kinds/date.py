@@ -8,6 +8,7 @@ from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Type
+from ..rules.brought import use
 from .base import Array, Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, FromNow, as_days, parse_time, read_bounds
 
@@ -54,7 +55,7 @@ def days_reached(
 @dataclass(frozen=True, eq=False)
 class Date(Kind):
     word: ClassVar[str] = "date"
-    annotation: ClassVar[str] = "dt.date"
+    annotation: ClassVar[str] = f"{use.dt}.date"
     # An optional date mostly tells what has not happened yet.
     often_empty: ClassVar[float] = 0.6
     filtered: ClassVar[str] = "Range"
@@ -79,9 +80,9 @@ class Date(Kind):
 
     def source(self, value: object) -> str:
         if isinstance(value, FromNow):
-            return _from_now("clock.today", value)
+            return _from_now(f"{use.clock}.today", value)
         assert isinstance(value, dt.date)
-        return f"dt.date({value.year}, {value.month}, {value.day})"
+        return f"{use.dt}.date({value.year}, {value.month}, {value.day})"
 
     def control(self, field: Declared) -> Control:
         ends = {"low": self.bounds.low, "high": self.bounds.high}
@@ -130,9 +131,9 @@ def _from_now(function: str, value: FromNow) -> str:
     if not value.days:
         return function
     sign = "-" if value.days < 0 else "+"
-    return f"lambda: {function}() {sign} dt.timedelta(days={abs(value.days)})"
+    return f"lambda: {function}() {sign} {use.dt}.timedelta(days={abs(value.days)})"
 
 
 def _typed_day(days: int) -> str:
-    shift = f" {'-' if days < 0 else '+'} dt.timedelta(days={abs(days)})" if days else ""
-    return f"str(clock.today(){shift})"
+    shift = f" {'-' if days < 0 else '+'} {use.dt}.timedelta(days={abs(days)})" if days else ""
+    return f"str({use.clock}.today(){shift})"

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Type
+from ..rules.brought import use
 from .base import Array, Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, FromNow, as_days, parse_time, read_bounds
 from .date import days_reached
@@ -41,7 +42,7 @@ def _day(end: dt.datetime | FromNow | None) -> dt.date | FromNow | None:
 @dataclass(frozen=True, eq=False)
 class DateTime(Kind):
     word: ClassVar[str] = "datetime"
-    annotation: ClassVar[str] = "dt.datetime"
+    annotation: ClassVar[str] = f"{use.dt}.datetime"
     # An optional date mostly tells what has not happened yet.
     often_empty: ClassVar[float] = 0.6
     filtered: ClassVar[str] = "Range"
@@ -66,11 +67,11 @@ class DateTime(Kind):
     def source(self, value: object) -> str:
         if isinstance(value, FromNow):
             if not value.days:
-                return "clock.now"
+                return f"{use.clock}.now"
             sign = "-" if value.days < 0 else "+"
-            return f"lambda: clock.now() {sign} dt.timedelta(days={abs(value.days)})"
+            return f"lambda: {use.clock}.now() {sign} {use.dt}.timedelta(days={abs(value.days)})"
         assert isinstance(value, dt.datetime)
-        return f'clock.local("{value.isoformat(timespec="minutes")}")'
+        return f'{use.clock}.local("{value.isoformat(timespec="minutes")}")'
 
     def held(self, drawn: Sequence[Any]) -> list[dt.datetime]:
         return [moment.replace(tzinfo=dt.UTC) for moment in drawn]
@@ -129,4 +130,4 @@ class DateTime(Kind):
 
 def _typed(days: int, minutes: int) -> str:
     shift = f"days={days}, minutes={minutes}" if days else f"minutes={minutes}"
-    return f"clock.typed(clock.now() + dt.timedelta({shift}))"
+    return f"{use.clock}.typed({use.clock}.now() + {use.dt}.timedelta({shift}))"

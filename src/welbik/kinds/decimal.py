@@ -9,6 +9,7 @@ from typing import Any, ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Literal, Type
+from ..rules.brought import use
 from .base import Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, read_bounds
 
@@ -29,7 +30,7 @@ def _exact(given: Bound, report: Report) -> Exact | None:
 @dataclass(frozen=True, eq=False)
 class Decimal(Kind):
     word: ClassVar[str] = "decimal"
-    annotation: ClassVar[str] = "Decimal"
+    annotation: ClassVar[str] = use.Decimal
     numeric: ClassVar[bool] = True
     filtered: ClassVar[str] = "Range"
     samples: ClassVar[frozenset[str]] = frozenset(("from", "normal", "lognormal", "uniform"))
@@ -129,7 +130,7 @@ class Decimal(Kind):
 
     def source(self, value: object) -> str:
         assert isinstance(value, Exact)
-        return f"Decimal({value:.0f})" if value == int(value) else f'Decimal("{value}")'
+        return f"{use.Decimal}({value:.0f})" if value == int(value) else f'{use.Decimal}("{value}")'
 
     def _limits(self) -> tuple[Exact, Exact]:
         most = Exact(10) ** (self.precision - self.places) - Exact(1).scaleb(-self.places)

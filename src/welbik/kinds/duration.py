@@ -10,6 +10,7 @@ from typing import Any, ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Clock, Literal, Type
+from ..rules.brought import use
 from ..rules.python import length_source
 from ..rules.text import as_hours
 from .base import Case, Control, Declared, Here, Kind, Reach, Stored
@@ -53,7 +54,7 @@ def parsed(text: str) -> dt.timedelta | None:
 @dataclass(frozen=True, eq=False)
 class Duration(Kind):
     word: ClassVar[str] = "duration"
-    annotation: ClassVar[str] = "dt.timedelta"
+    annotation: ClassVar[str] = f"{use.dt}.timedelta"
     numeric: ClassVar[bool] = True
     filtered: ClassVar[str] = "Range"
     samples: ClassVar[frozenset[str]] = frozenset(("from", "normal", "lognormal", "uniform"))

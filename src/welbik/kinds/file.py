@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
+from ..rules.brought import use
 from .base import Array, Case, Control, Declared, Kind, Stored, Stream
 from .literals import quote
 
@@ -25,7 +26,7 @@ def shown_size(size: int) -> str:
 @dataclass(frozen=True, eq=False)
 class File(Kind):
     word: ClassVar[str] = "file"
-    annotation: ClassVar[str] = "uploads.Stored"
+    annotation: ClassVar[str] = f"{use.uploads}.Stored"
     often_empty: ClassVar[float] = 0.5
     upload: ClassVar[bool] = True
     as_json: ClassVar[bool] = True
@@ -45,7 +46,7 @@ class File(Kind):
         return Stored("json")
 
     def column(self) -> str:
-        return "uploads.Column()"
+        return f"{use.uploads}.Column()"
 
     def default(self, given: Bound, report: Report) -> None:
         report.add("wrong-value", "an upload has no default", given.span, "take it out")

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
+from ..rules.brought import use
 from .base import Array, Case, Control, Declared, Kind, Stored, Stream
 from .text import Text
 
@@ -17,7 +18,7 @@ _MOST = 100
 @dataclass(frozen=True, eq=False)
 class ListOf(Kind):
     word: ClassVar[str] = "list"
-    annotation: ClassVar[str] = "list[Any]"
+    annotation: ClassVar[str] = f"list[{use.Any}]"
     as_json: ClassVar[bool] = True
     filtered: ClassVar[str] = ""
     samples: ClassVar[frozenset[str]] = frozenset()

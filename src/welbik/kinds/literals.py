@@ -8,6 +8,11 @@ _NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t", "\\": "\\\\"}
 def quote(text: str) -> str:
     """A Python string literal: double quotes unless single ones need fewer escapes."""
     mark = "'" if text.count('"') > text.count("'") else '"'
+    return mark + escaped(text, mark) + mark
+
+
+def escaped(text: str, mark: str) -> str:
+    """What stands for a text between two marks."""
     out = []
     for character in text:
         if character == mark:
@@ -18,7 +23,7 @@ def quote(text: str) -> str:
             out.append(character.encode("unicode_escape").decode())
         else:
             out.append(character)
-    return mark + "".join(out) + mark
+    return "".join(out)
 
 
 def toml(value: object) -> str:

@@ -9,6 +9,7 @@ from typing import Any, ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
+from ..rules.brought import use
 from .base import Case, Control, Declared, Here, Kind, Reach, Stored, wants
 from .bounds import Bounds, parse_clock, read_bounds
 
@@ -39,7 +40,7 @@ def _shown(end: dt.time) -> str:
 @dataclass(frozen=True, eq=False)
 class Time(Kind):
     word: ClassVar[str] = "time"
-    annotation: ClassVar[str] = "dt.time"
+    annotation: ClassVar[str] = f"{use.dt}.time"
     filtered: ClassVar[str] = "Range"
     written: ClassVar[str] = "time"
     schema_format: ClassVar[str] = "time"
@@ -65,7 +66,7 @@ class Time(Kind):
     def source(self, value: object) -> str:
         assert isinstance(value, dt.time)
         seconds = f", {value.second}" if value.second else ""
-        return f"dt.time({value.hour}, {value.minute}{seconds})"
+        return f"{use.dt}.time({value.hour}, {value.minute}{seconds})"
 
     def control(self, field: Declared) -> Control:
         ends = {"low": self.bounds.low, "high": self.bounds.high}

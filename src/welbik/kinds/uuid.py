@@ -8,13 +8,14 @@ from typing import ClassVar
 
 from ..language.diagnostics import Report
 from ..language.syntax import Bound, Type
+from ..rules.brought import use
 from .base import Array, Case, Control, Declared, Kind, Stored, Stream, no_range, wants
 
 
 @dataclass(frozen=True, eq=False)
 class Uuid(Kind):
     word: ClassVar[str] = "uuid"
-    annotation: ClassVar[str] = "UUID"
+    annotation: ClassVar[str] = use.UUID
     internal: ClassVar[bool] = True
     self_made: ClassVar[bool] = True
     schema_format: ClassVar[str] = "uuid"
@@ -29,7 +30,7 @@ class Uuid(Kind):
         return Stored("uuid")
 
     def made(self) -> str:
-        return "uuid4"
+        return use.uuid4
 
     def default(self, given: Bound, report: Report) -> uuid.UUID | None:
         literal = wants(given, ("string",), "text", report)

@@ -13,6 +13,7 @@ from decimal import Decimal
 from itertools import count
 from typing import NamedTuple
 
+from .brought import use
 from .tree import Aggregate, Apply, Clock, Const, Node, Value, maybe_empty, strict
 
 Attribute = Callable[[str, str], str]
@@ -137,7 +138,7 @@ class Python:
                 shown.append(_Text(name))
         if node.word == "matches":
             assert node.pattern is not None
-            found = f"re.fullmatch({_quote(node.pattern.text)}, {shown[0].text})"
+            found = f"{use.re}.fullmatch({_quote(node.pattern.text)}, {shown[0].text})"
             sign = "is" if negated else "is not"
             return _both([*guards, _Text(f"{found} {sign} None", _COMPARE)])
         sign = _OPPOSITE[node.word] if negated else _SIGNS[node.word]
@@ -192,7 +193,7 @@ class Python:
         if isinstance(node, Const):
             return _constant(node)
         if isinstance(node, Clock):
-            return _Text(f"clock.{node.word}()")
+            return _Text(f"{use.clock}.{node.word}()")
         if isinstance(node, Value):
             at = row
             for step in node.path:
@@ -214,7 +215,7 @@ class Python:
         if word == "neg":
             return _Text(f"-{_in(first, _SIGN)}", _SIGN)
         if word == "/":
-            return _Text(f"logic.divide({first.text}, {parts[1].text})")
+            return _Text(f"{use.logic}.divide({first.text}, {parts[1].text})")
         if word == "cast":
             exact = node.type.name == "number" and node.operands[0].type.name == "decimal"
             return _Text(f"float({first.text})") if exact else first
@@ -234,8 +235,8 @@ class Python:
         if word == "abs":
             return _Text(f"abs({first.text})")
         if word == "local_date":
-            return _Text(f"clock.day({first.text})")
-        return _Text(f"logic.{word}({', '.join(part.text for part in parts)})")
+            return _Text(f"{use.clock}.day({first.text})")
+        return _Text(f"{use.logic}.{word}({', '.join(part.text for part in parts)})")
 
     def _aggregate(self, node: Aggregate, row: str) -> _Text:
         at, guards = row, []
@@ -252,8 +253,8 @@ class Python:
             loops.append(f"if {_in(self._true(node.where, here), _OR)}")
         one = "1" if node.value is None else self._value(node.value, here).text
         rows = f"{one} {' '.join(loops)}"
-        function = {"count": "sum", "sum": "logic.total", "avg": "logic.mean"}.get(
-            node.function, f"logic.{node.function}imum"
+        function = {"count": "sum", "sum": f"{use.logic}.total", "avg": f"{use.logic}.mean"}.get(
+            node.function, f"{use.logic}.{node.function}imum"
         )
         found = _Text(f"{function}({rows})")
         guard = _both(guards)
@@ -266,7 +267,7 @@ def _shifted(first: _Text, days: _Text, node: Node) -> _Text:
     sign, number = "+", days.text
     if isinstance(node, Apply) and node.word == "neg" and days.text.startswith("-"):
         sign, number = "-", days.text[1:]
-    return _Text(f"{_in(first, _ADD)} {sign} dt.timedelta(days={number})", _ADD)
+    return _Text(f"{_in(first, _ADD)} {sign} {use.dt}.timedelta(days={number})", _ADD)
 
 
 def _in(part: _Text, level: int) -> str:
@@ -322,7 +323,7 @@ def length_source(value: dt.timedelta) -> str:
     seconds = int(value.total_seconds())
     units = (("hours", 3600), ("minutes", 60), ("seconds", 1))
     unit, size = next(unit for unit in units if seconds % unit[1] == 0)
-    return f"dt.timedelta({unit}={seconds // size})"
+    return f"{use.dt}.timedelta({unit}={seconds // size})"
 
 
 def _constant(node: Const) -> _Text:
@@ -330,13 +331,15 @@ def _constant(node: Const) -> _Text:
     if isinstance(value, Decimal):
         if value == value.to_integral_value():
             return _Text(str(int(value)), _ATOM if value >= 0 else _SIGN)
-        return _Text(f'Decimal("{value:f}")')
+        return _Text(f'{use.Decimal}("{value:f}")')
     if isinstance(value, dt.datetime):
-        return _Text(f'clock.local("{value.isoformat(timespec="minutes")}")')
+        return _Text(f'{use.clock}.local("{value.isoformat(timespec="minutes")}")')
     if isinstance(value, dt.date):
-        return _Text(f"dt.date({value.year}, {value.month}, {value.day})")
+        return _Text(f"{use.dt}.date({value.year}, {value.month}, {value.day})")
     if isinstance(value, dt.time):
-        return _Text(f"dt.time({value.hour}, {value.minute}, {value.second})".replace(", 0)", ")"))
+        return _Text(
+            f"{use.dt}.time({value.hour}, {value.minute}, {value.second})".replace(", 0)", ")")
+        )
     if isinstance(value, dt.timedelta):
         return _Text(length_source(value))
     if isinstance(value, str):
