@@ -77,6 +77,72 @@ def test_any_change_ends_in_the_same_tables_and_loses_nothing_unsaid(
     assert seen.count("done") > MANY[word] // 4 and ("refused" in seen or word != "sqlite")
 
 
+UNTOLD = {
+    "a text read as a number": (
+        "x text 300, sample 100% empty\n    y text",
+        "x number -451.., was x\n    y text",
+    ),
+    "the year of a day": (
+        "x date, required\n    y text\n    rule x > 1900-01-01",
+        "x integer, required, was year(x)\n    y text",
+    ),
+    "the day of another field": (
+        "x time, unique\n    y date",
+        "x integer, was day(y)\n    y date",
+    ),
+    "another day": (
+        "x boolean, required\n    y date, required",
+        "x date, required, was y + 1\n    y date, required",
+    ),
+}
+"""Fields before and after, of which the new one tells nothing of the old one's type."""
+
+
+@pytest.mark.parametrize("word", WORDS)
+@pytest.mark.parametrize("said", UNTOLD)
+def test_the_way_back_leaves_empty_what_nothing_tells(word: str, said: str, tmp_path: Path) -> None:
+    one, other = (understand(f"model A\n    {fields}\nseed\n    3 A\n") for fields in UNTOLD[said])
+    assert (one[1], other[1]) == ([], [])
+    change = difference(tables_of(one[0]), other[0])
+    assert not change.refused
+    seen: list[str] = []
+    with opened(word, tmp_path) as grown, opened(word, tmp_path) as fresh:
+        _Growing(grown, fresh, one[0], other[0], change, seen).holds()
+        assert seen == ["done"] and len(grown.applied()) == 1
+        least = {"boolean": ["0"], "date": ["1970-01-01"]}
+        column = tables_of(one[0])["a"].column("x")
+        assert column is not None
+        left = [
+            str(int(v) if v in (True, False) else v)
+            for v in grown.values("a", "x")
+            if v is not None
+        ]
+        assert set(left) == set(least[column.type] if column.required else [])
+    assert back(tables_of(one[0]), change.steps).empty == ["a.x"]
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_rules_are_asked_of_what_rows_begin_with(word: str, tmp_path: Path) -> None:
+    more = """
+    day     date, required, default 2020-01-01
+    moment  datetime, required, default 2020-01-01T10:00
+    hour    time, required, default 08:00
+    price   decimal 0.00..100.00, required, default 1.50
+    rule day > 1900-01-01
+    rule moment > 2010-01-01T10:00
+    rule hour > 07:00 and price > 1
+"""
+    one, other = (
+        understand(f"model A\n    x text{fields}\nseed\n    3 A\n") for fields in ("", more)
+    )
+    assert (one[1], other[1]) == ([], [])
+    change = difference(tables_of(one[0]), other[0])
+    seen: list[str] = []
+    with opened(word, tmp_path) as grown, opened(word, tmp_path) as fresh:
+        _Growing(grown, fresh, one[0], other[0], change, seen).holds()
+    assert seen == ["done"]
+
+
 class _PulledError(Exception):
     """The plug, pulled."""
 

@@ -310,7 +310,12 @@ def change_of(ddl: Ddl, part: Part, old: Table, new: Table, today: dt.datetime) 
                 values[step.column.name] = ddl.made(old, step.made)
             elif step.fill:
                 fill = settle(step, today).fill
-                fills[step.column.name] = ddl.literal(fill, step.column.type)
+                fills[step.column.name] = ddl.given(fill, step.column.type)
+        elif isinstance(step, ChangeColumn) and step.table == old.name and step.fill is not None:
+            kind = step.column.type
+            values[step.column.name] = (
+                ddl.given(step.fill, kind) if step.fill else ddl.nothing(kind)
+            )
     return Change(old, new, values, fills)
 
 
@@ -347,7 +352,7 @@ def make_rows(ddl: Ddl, part: Part, step: MakeRows, today: dt.datetime) -> list[
             values.append(ddl.new_uuid())
         else:
             values.append(
-                ddl.literal(settle(AddColumn(step.table, column, fill), today).fill, column.type)
+                ddl.given(settle(AddColumn(step.table, column, fill), today).fill, column.type)
             )
         names.append(quote(name))
     own = f"{quote(step.table)}.{quote(step.column)}"

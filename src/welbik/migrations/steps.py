@@ -65,7 +65,8 @@ class ChangeColumn:
     """A column is from now on another: `column` says all of it.
 
     Its values become those of its new type, or what `value` says; `find` and `was` as
-    `AddColumn` has them. With `loss` it was allowed that some of a value is lost by it.
+    `AddColumn` has them. With `loss` it was allowed that some of a value is lost by it. Where what it
+    held tells nothing of its new type, all rows get the neutral value `fill`, or none where it is empty.
     """
 
     table: str
@@ -73,6 +74,7 @@ class ChangeColumn:
     value: str = ""
     find: str = ""
     loss: bool = False
+    fill: str | None = None
     was: str = field(default="", compare=False)
     told: str = field(default="", compare=False)
 

@@ -99,9 +99,13 @@ def _table(part: Part, old: Table, new: Table, found: Back) -> Iterator[Step]:
             found.empty.append(f"{name}.{column.name}")
             yield AddColumn(name, column, _least(old, column) if column.required else "")
         elif there != column or column.name in asked:
-            value = _told(there, column)
             again, whole = taken_back(asked.get(column.name, ""), column)
-            value = again or value
+            value = again or _told(there, column)
+            if value is None:
+                found.empty.append(f"{name}.{column.name}")
+                fill = _least(old, column) if column.required else ""
+                yield ChangeColumn(name, column, told=told_change(there, column), fill=fill)
+                continue
             given = asked.get(column.name, "")
             if given and given != spelled(column.name) and not whole:
                 found.stays.append(f"{name}.{column.name}")
@@ -121,14 +125,15 @@ def _table(part: Part, old: Table, new: Table, found: Back) -> Iterator[Step]:
         yield SetPromises(name, old.promises)
 
 
-def _told(there: Column, column: Column) -> str:
-    """What a value is told from on its way back, where that must be said; empty where not."""
+def _told(there: Column, column: Column) -> str | None:
+    """What a value is told from on its way back; empty where it is by itself, None where by nothing."""
     if there.type.split()[0] == column.type.split()[0]:
         return ""
     own = Value("", there.name, value_type(there.type))
-    if converted(own, there.type, column.type) is None:
-        return spelled(there.name)
-    return ""
+    if converted(own, there.type, column.type) is not None:
+        return ""
+    asked = converted(own, there.type, column.type, asked=True)
+    return None if asked is None else spelled(there.name)
 
 
 def _least(table: Table, column: Column) -> str:

@@ -85,6 +85,10 @@ class Ddl:
             return text(f"{value[:8].ljust(5, '0')}{':00' * (value.count(':') < 2)}.000000")
         return text(value)
 
+    def given(self, value: str, type_: str) -> str:
+        """A neutral value as SQL that is of its type wherever it stands."""
+        return self.literal(value, type_)
+
     def length(self, column: str) -> str:
         """How many characters a column has."""
         return f"length({column})"

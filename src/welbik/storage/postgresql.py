@@ -174,6 +174,9 @@ class PostgresqlDdl(Ddl):
     def nothing(self, type_: str) -> str:
         return f"CAST(NULL AS {super().type_name(type_)})"
 
+    def given(self, value: str, type_: str) -> str:
+        return f"CAST({self.literal(value, type_)} AS {super().type_name(type_)})"
+
     def new_uuid(self) -> str:
         return "gen_random_uuid()"
 
