@@ -144,8 +144,12 @@ class Query:
         owner, prefix, way, member = self._reach(path)
         columns = self.order(path)
         if isinstance(member, Reference):
-            alias = self._join(member, owner, prefix, way)
-            columns.append(f"{alias}.{key_attribute(self.schema.models[member.target])}")
+            owner = self._join(member, owner, prefix, way)
+            model = self.schema.models[member.target]
+        else:
+            model = self.schema.models[member.model]
+        if owner != self.owner:
+            columns.append(f"{owner}.{key_attribute(model)}")
         return columns
 
     def columns_source(self, *, removed: bool = False) -> str:

@@ -39,22 +39,24 @@ class Leader(NamedTuple):
 
 def found(
     leader: Leader,
+    within: paging.Segment,
     back: bool,
     start: Sequence[Any],
     some: Callable[[paging.Segment, bool, int], list[Any]],
     most: int,
     connection: sa.Connection,
 ) -> list[Any]:
-    """Up to so many rows in the order of a list, behind the values `start` where there are any.
+    """Up to so many rows of a stretch in the order of a list, behind the values `start` if any.
 
-    `some` finds so many of a stretch, from the start's values on or from where it begins.
+    `some` finds so many that lead to one row, from the start's values on or from where it begins.
     Raises TooMany where that is not worth it.
     """
     edge = list(start[: len(leader.keys)])
     rows = some(leader.stretch(edge[-1]), True, most) if edge else []
     if len(rows) >= most:
         return rows
-    for number, key in enumerate(_in_order(leader, back, edge, connection)):
+    keys = _in_order(leader, within, back, edge[within.alone :], connection)
+    for number, key in enumerate(keys):
         if number == _ASKED:
             raise TooMany
         rows += some(leader.stretch(key), False, most - len(rows))
@@ -64,14 +66,20 @@ def found(
 
 
 def _in_order(
-    leader: Leader, back: bool, edge: list[Any], connection: sa.Connection
+    leader: Leader,
+    within: paging.Segment,
+    back: bool,
+    edge: list[Any],
+    connection: sa.Connection,
 ) -> Iterator[Any]:
-    """The keys of the related rows that any row leads to, behind the values `edge`."""
-    order = [key._replace(down=key.down != back) for key in leader.keys]
+    """The keys of a stretch's related rows that any row leads to, behind the values `edge`."""
+    keys = leader.keys[within.alone :]
+    order = [key._replace(down=key.down != back) for key in keys]
     columns = [key.column for key in order]
     size, read = _FIRST, 0
     while read < _READ:
-        rows = sa.select(*columns, leader.present).where(columns[0].is_not(None))
+        rows = sa.select(*columns, leader.present)
+        rows = rows if within.where is None else rows.where(within.where)
         if edge:
             given = [value is not None for value in edge]
             rows = rows.where(paging.behind(order, given))

@@ -228,7 +228,7 @@ class Listing:
     ) -> list[Any] | None:
         """The rows of a stretch by what they lead to; None where that is not worth it."""
         leader = self.kind.leader(self.sort)
-        if leader is None or segment.alone:
+        if leader is None or segment.holds(None):
             return None
         connection = session().connection()
 
@@ -240,7 +240,7 @@ class Listing:
             return list(connection.execute(page, {**values, "most": most}))
 
         try:
-            return leading.found(leader, back, start, some, most, connection)
+            return leading.found(leader, segment, back, start, some, most, connection)
         except leading.TooMany:
             return None
 

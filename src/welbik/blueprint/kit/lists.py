@@ -173,7 +173,7 @@ class List:
             return None
         leading, keys = columns[0].parent, self.order(sort)
         own, *others = leading.mapper.primary_key
-        if others or keys[0].choices:
+        if others:
             return None
         own = getattr(leading.entity, leading.mapper.get_property_by_column(own).key)
         ends = [n for n, key in enumerate(keys, 1) if key.column is own]
