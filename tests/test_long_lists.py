@@ -31,7 +31,7 @@ model Apiary
 model Hive
     number  integer, required
     apiary  -> Apiary
-    keeper  -> Keeper
+    keeper  -> Keeper, required
     weight  integer
     keep bin
     shown as "{number}"
@@ -97,7 +97,7 @@ def rows(draw: st.DrawFn) -> tuple[list[Any], list[Any], list[Any]]:
     yards = st.tuples(at, st.sampled_from("NOP"), region, st.integers(0, 2))
     apiaries = draw(st.lists(yards, min_size=1, max_size=6))
     yard = st.none() | st.integers(1, len(apiaries))
-    one = st.tuples(yard, st.none() | at, st.none() | st.integers(0, 3))
+    one = st.tuples(yard, at, st.none() | st.integers(0, 3))
     hives = draw(_so_many(one, 0, 50))
     return keepers, apiaries, [(n, *hive) for n, hive in enumerate(hives, 1)]
 

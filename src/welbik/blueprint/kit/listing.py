@@ -198,9 +198,10 @@ class Listing:
                 {"most": self.size + 1},
             )
         found: list[Any] = []
-        for number, segment, values in _stretches(keys, back, start):
+        for stretch in _stretches(keys, back, start):
+            number, segment, values = stretch
             left = self.size + 1 - len(found)
-            led = self._led(rows, keys, segment, back, values, left) if long else None
+            led = self._led(rows, keys, back, stretch, left) if long else None
             if led is not None:
                 found += led
             else:
@@ -221,26 +222,34 @@ class Listing:
         self,
         rows: Any,
         keys: Sequence[paging.Key],
-        segment: paging.Segment,
         back: bool,
-        start: list[Any],
+        stretch: tuple[int, paging.Segment, list[Any]],
         most: int,
     ) -> list[Any] | None:
         """The rows of a stretch by what they lead to; None where that is not worth it."""
+        number, segment, start = stretch
         leader = self.kind.leader(self.sort)
-        if leader is None or segment.holds(None):
+        if leader is None or (segment.alone and segment.holds(None)):
             return None
-        connection = session().connection()
 
-        def some(alike: paging.Segment, is_first: bool, most: int) -> list[Any]:
+        def some(key: Any, is_first: bool, most: int) -> list[Any]:
             edge = start if is_first else []
-            given = [value is not None for value in edge]
-            page = self.kind.page_of(rows, keys, alike, back, given)
+            given = tuple(value is not None for value in edge)
             values = {paging.parameter(n): v for n, v in enumerate(edge)}
-            return list(connection.execute(page, {**values, "most": most}))
+            page = partial(self.kind.page_of, rows, keys, leader.stretch, back, given)
+            return self._rows(
+                ("led", self.sort, back, given),
+                page,
+                {**values, leading.KEY: key, "most": most},
+            )
+
+        def ask(
+            asked: tuple[Any, ...], make: Callable[[], Any], values: Mapping[str, Any]
+        ) -> list[Any]:
+            return self._rows((*asked, self.sort, number), make, values)
 
         try:
-            return leading.found(leader, segment, back, start, some, most, connection)
+            return leading.found(leader, segment, back, start, some, most, ask)
         except leading.TooMany:
             return None
 
@@ -255,10 +264,10 @@ class Listing:
             return None, None
 
         def neighbour(back: bool) -> Any:
-            for _, segment, edge in _stretches(keys, back, list(values)):
-                lines = None
+            for stretch in _stretches(keys, back, list(values)):
+                lines, (_, segment, edge) = None, stretch
                 if not self.narrowed:  # Else those of many parents may be left out.
-                    lines = self._led(rows, keys, segment, back, edge, 1)
+                    lines = self._led(rows, keys, back, stretch, 1)
                 if lines is None:
                     given = [value is not None for value in edge]
                     asked = {paging.parameter(n): v for n, v in enumerate(edge)}
