@@ -129,10 +129,10 @@ def test_a_long_list_is_sorted_by_what_its_rows_lead_to_as_a_short_one(
     app: Application, sort: str
 ) -> None:
     counting, leading = app.module("kit.counting"), app.module("kit.leading")
-    found, led = leading.found, []
+    found, led = leading.Leader.rows, []
 
     def gives_up(*ignored: object) -> None:
-        raise leading.TooMany
+        return None
 
     def leads(*asked: Any) -> Any:
         led.append(asked)
@@ -145,10 +145,10 @@ def test_a_long_list_is_sorted_by_what_its_rows_lead_to_as_a_short_one(
         store(app, drawn)
         query = "&".join(filter(None, (f"_sort={sort}" if sort else "", filtered, "_size=10")))
         with pytest.MonkeyPatch.context() as patch:
-            patch.setattr(leading, "found", gives_up)
+            patch.setattr(leading.Leader, "rows", gives_up)
             expected = told(app, f"?{query}")
         with pytest.MonkeyPatch.context() as patch:
-            patch.setattr(leading, "found", leads)
+            patch.setattr(leading.Leader, "rows", leads)
             patch.setattr(counting, "COUNTED", 5)
             patch.setattr(counting, "MET", 5)
             patch.setattr(leading, "_FIRST", 5)

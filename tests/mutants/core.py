@@ -40,14 +40,17 @@ TESTS = {
         "made_up",
     ),
     "codegen": (
-        "schema",
-        "extending",
+        "build",
         "durations",
+        "tables",
         "queries",
-        "names",
         "lists",
+        "application",
+        "forms",
+        "names",
         "site",
         "generated",
+        "adopting",
     ),
 }
 

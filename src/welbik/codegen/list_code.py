@@ -116,13 +116,16 @@ def _columns(
 ) -> dict[str, str]:
     """Headings and what they sort by; what is only sorted by has no heading."""
     model = query.model
-    found = []
+    found, leads = [], False
     for name in dict.fromkeys([*columns, *(sort.name for sort in first)]):
         member = last_member(schema, model, name)
         sorts = query.sort_columns(name) if is_sortable(member) else []
+        leads |= any(not column.startswith(f"{query.owner}.") for column in sorts)
         told = quote(heading(member) if name in columns else "")
         found.append(f"{quote(path_of(schema, model, name))}: {tuple_of([told, *sorts])}")
     options = {"columns": f"{{{', '.join(found)}}}"}
+    if leads:
+        options["through"] = f"{use.leading}.through"
     if first:
         keys = (f"{'-' * sort.descending}{path_of(schema, model, sort.name)}" for sort in first)
         options["first"] = quote(",".join(keys))

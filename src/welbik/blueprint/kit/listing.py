@@ -17,7 +17,7 @@ from flask import current_app, make_response, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import cells, counting, export, expressions, leading, paging, places, words
+from . import cells, counting, export, expressions, paging, places, words
 from .database import fetch, session
 from .filters import Choice, Filter
 from .lists import List
@@ -228,11 +228,11 @@ class Listing:
     ) -> list[Any] | None:
         """The rows of a stretch by what they lead to; None where that is not worth it."""
         number, segment, start = stretch
-        leader = self.kind.leader(self.sort)
+        leader = self.kind.through and self.kind.through(self.kind, self.sort)
         if leader is None or (segment.alone and segment.holds(None)):
             return None
 
-        def some(key: Any, is_first: bool, most: int) -> list[Any]:
+        def some(key: Mapping[str, Any], is_first: bool, most: int) -> list[Any]:
             edge = start if is_first else []
             given = tuple(value is not None for value in edge)
             values = {paging.parameter(n): v for n, v in enumerate(edge)}
@@ -240,7 +240,7 @@ class Listing:
             return self._rows(
                 ("led", self.sort, back, given),
                 page,
-                {**values, leading.KEY: key, "most": most},
+                {**values, **key, "most": most},
             )
 
         def ask(
@@ -248,10 +248,8 @@ class Listing:
         ) -> list[Any]:
             return self._rows((*asked, self.sort, number), make, values)
 
-        try:
-            return leading.found(leader, segment, back, start, some, most, ask)
-        except leading.TooMany:
-            return None
+        found: list[Any] | None = leader.rows(segment, back, start, some, most, ask)
+        return found
 
     def beside(self, row: Any) -> tuple[Any, Any]:
         """The rows before and after one, in the order of the list; None where there is none."""

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
-from itertools import takewhile
 from typing import Any
 
 import sqlalchemy as sa
@@ -12,7 +11,6 @@ import sqlalchemy as sa
 from . import expressions, light, paging
 from .cells import Column
 from .filters import Filter
-from .leading import Leader
 from .prepared import Prepared
 
 
@@ -23,7 +21,8 @@ class List:
     path. `columns` has for each path its heading, and what it is sorted by; `first` are the
     sort keys used when none is asked. What its `form` asks for can be shown besides, and
     what `more` has headings for.
-    `tree` tells how rows stand below each other, where they do.
+    `tree` tells how rows stand below each other, where they do, and `through` finds how long
+    lists are gone through by what their rows lead to.
     """
 
     def __init__(
@@ -39,6 +38,7 @@ class List:
         form: Any = None,
         more: Mapping[str, str] | None = None,
         tree: Any = None,
+        through: Callable[[List, str], Any] | None = None,
     ) -> None:
         self.model = model
         self.rows = rows
@@ -51,6 +51,7 @@ class List:
         self._form = form
         self._more = more or {}
         self.tree = tree
+        self.through = through
         self.prepared: dict[tuple[Any, ...], Prepared] = {}
 
     @cached_property
@@ -147,7 +148,7 @@ class List:
                 found.add(sa.inspect(entity))
         return found
 
-    def _reference(self, entity: Any) -> Any:
+    def reference(self, entity: Any) -> Any:
         """The column of the model that leads to related rows, where a database holds it to that."""
         mapper = sa.inspect(self.model)
         for path, other in self.related.items():
@@ -161,31 +162,10 @@ class List:
 
     def _absent(self, column: Any) -> Any:
         """What says by an index that a row leads to none, and so has nothing in a column."""
-        reference = self._reference(column.parent)
+        reference = self.reference(column.parent)
         if reference is None or paging.is_nullable(column):
             return None
         return reference.is_(None)
-
-    def leader(self, sort: str) -> Leader | None:
-        """The related rows by which it is sorted first, where they can be gone through instead."""
-        columns = self.sorts.get(sort.partition(",")[0].removeprefix("-"), ())
-        if not columns or columns[0].parent is sa.inspect(self.model):
-            return None
-        leading, keys = columns[0].parent, self.order(sort)
-        own, *others = leading.mapper.primary_key
-        if others:
-            return None
-        own = getattr(leading.entity, leading.mapper.get_property_by_column(own).key)
-        ends = [n for n, key in enumerate(keys, 1) if key.column is own]
-        theirs = list(takewhile(lambda column: column is not own, columns))
-        if not ends or any(column.parent is not leading for column in theirs):
-            return None
-        reference = self._reference(leading)
-        if reference is None:
-            return Leader(keys[: ends[0]], sa.literal(1))
-        # A value, not whether there is one: that may be worked out for all rows at once.
-        one = sa.select(sa.literal(1)).where(reference == own).limit(1)
-        return Leader(keys[: ends[0]], one.scalar_subquery())
 
     def order(self, sort: str) -> list[paging.Key]:
         """What a sort goes by; the key of the row comes last, so that no two are equal."""
