@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from loaded import Application, application
 
 from welbik.data.supply import Factory
+from welbik.rules.brought import unmarked
 from welbik.rules.tree import own
 from welbik.schema.model import Field, Model
 
@@ -101,7 +102,7 @@ def test_forms_and_tables_agree_at_every_edge(text: str) -> None:
                 if field.name in ruled or field.internal:
                     continue
                 for case in field.kind.cases(field):
-                    value = eval(case.typed, names)
+                    value = eval(unmarked(case.typed), names)
                     with app.flask.test_request_context(
                         method="POST", data={**typed, field.name: value}
                     ):

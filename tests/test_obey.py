@@ -31,6 +31,7 @@ from welbik.kinds.integer import Integer
 from welbik.migrations.difference import difference
 from welbik.migrations.plan import statements
 from welbik.rules import tree
+from welbik.rules.brought import unmarked
 from welbik.rules.html import limits
 from welbik.rules.intervals import Interval, interval, number, outcomes
 from welbik.rules.python import Python
@@ -308,7 +309,10 @@ def test_what_is_known_beforehand_is_true_of_all_values(case: tuple[str, Any]) -
 def test_constant_bounds_become_attributes() -> None:
     def told(text: str) -> list[tuple[str, str, str]]:
         writer = Python(lambda model, name: name)
-        return [(x.field, x.attribute, writer.value(x.bound)) for x in limits(rules.typed(text))]
+        return [
+            (x.field, x.attribute, unmarked(writer.value(x.bound)))
+            for x in limits(rules.typed(text))
+        ]
 
     assert told("i >= 3 and i <= 7") == [("i", "min", "3"), ("i", "max", "7")]
     assert told("day <= today - 30 days") == [

@@ -15,6 +15,7 @@ from loaded import Application, application
 from servers import WORDS
 
 from welbik.codegen.query_code import Queries
+from welbik.rules.brought import unmarked
 
 DECLARED = """\
 model Hive
@@ -63,11 +64,11 @@ def by_sqlalchemy(app: Application, node: Any, data: dict[str, list[dict[str, An
                 database.run(statement)
     hive = app.row_class(app.schema.models["Hive"])
     queries = Queries(app.schema, "Hive")
-    source = queries.value(node)
+    source = unmarked(queries.value(node))
     space = {"sa": sa, "dt": dt, "Decimal": Decimal, "Hive": hive}
     space |= {name: app.module(f"kit.{name}") for name in ("columns", "clock", "expressions")}
     for table in queries.stand_ins.values():
-        exec(table.source(), space)
+        exec(unmarked(table.source()), space)
     with app.flask.app_context():
         query = sa.select(eval(source, space)).select_from(hive).order_by(hive.id)
         found = app.module("kit.database").session().execute(query).scalars().all()

@@ -28,6 +28,7 @@ from welbik.language.lexer import lines
 from welbik.language.source import Source
 from welbik.rules import tree
 from welbik.rules.arrays import Arrays, Column
+from welbik.rules.brought import unmarked
 from welbik.rules.python import Python
 from welbik.rules.sql import Sql
 from welbik.rules.text import as_text
@@ -420,11 +421,12 @@ def plain(value: Any, kind: tree.Type) -> Any:
 
 def by_python(node: tree.Node, data: dict[str, list[dict[str, Any]]]) -> list[Any]:
     writer = Python(lambda model, name: name)
-    value = eval(f"lambda row: {writer.value(node)}", SPACE)
+    value = eval(unmarked(f"lambda row: {writer.value(node)}"), SPACE)
     found = [value(row) for row in objects(data)["Hive"]]
     if node.type.name == "boolean":
         true, false = (
-            eval(f"lambda row: {text}", SPACE) for text in (writer.true(node), writer.false(node))
+            eval(unmarked(f"lambda row: {text}"), SPACE)
+            for text in (writer.true(node), writer.false(node))
         )
         for row, result in zip(objects(data)["Hive"], found, strict=True):
             assert (bool(true(row)), bool(false(row))) == (result is True, result is False)

@@ -349,39 +349,6 @@ def test_pairs_come_once_and_as_many_as_are_said() -> None:
             assert theirs[mine == at].tolist() == found[owners == row].tolist()
 
 
-GROUPED = """\
-model Room
-    name text 30, required
-    opened date 2024-01-01..today, required
-    used <- Booking.room
-model Guest
-    name text 30, required
-model Booking
-    room -> Room, required, sample 0..30 per room
-    guest -> Guest, required
-    on_day date 2024-01-01..2024-12-31, required
-    place integer 1..40, required
-    hour integer 8..18, required
-    kind one of a | b, required
-    unique room, on_day
-    unique guest, place
-    rule on_day >= room.opened or kind = b, at on_day
-"""
-
-
-@pytest.mark.parametrize("seed", [1, 4])
-def test_groups_differ_by_construction(seed: int) -> None:
-    schema, problems = understand(GROUPED)
-    assert not problems, problems
-    counts = {"Room": 200, "Guest": 900, "Booking": 3000}
-    drawer = Drawer(schema, seed)
-    rows = drawn(schema, "Booking", counts, seed)
-    for names in (("room", "on_day"), ("guest", "place")):
-        groups = list(zip(*(rows[name] for name in names), strict=True))
-        assert len(set(groups)) == len(groups), names
-    assert drawer.slots(schema.models["Booking"], counts)
-
-
 def test_rules_that_only_trying_keeps_are_told(make: Callable[[str], Project]) -> None:
     declared = (
         "model A\n    n integer 1..900, required\n    m integer 1..900, required\n"
@@ -390,21 +357,6 @@ def test_rules_that_only_trying_keeps_are_told(make: Callable[[str], Project]) -
     told = make(declared.format("n * m < 900")).run("check").stdout
     assert "remark:" in told and "'n * m < 900'" in told and "n " in told and " to " in told
     assert "remark" not in make(declared.format("n + m < 1500")).run("check").stdout
-
-
-@given(st.permutations(range(60)), st.integers(1, 9))
-@settings(max_examples=25)
-def test_rows_are_the_same_in_any_order(order: list[int], seed: int) -> None:
-    """As a parent's rows are asked for: all of them, and not one after another."""
-    schema = understand(GROUPED)[0]
-    model, counts = schema.models["Room"], {"Room": 60}
-    drawer = Drawer(schema, seed)
-    whole = drawer.draw(model, 0, 60, counts)
-    # The first of all at its place, as when by chance it looks like a run.
-    order = [0, *(at for at in order if at)]
-    some = Slice(drawer, model, np.array(order), counts, final=True).all()
-    for name, column in some.items():
-        assert column.values.tolist() == whole[name].values[order].tolist(), name
 
 
 OCCASIONS = """\

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from .trial import harmless, mutants, outcomes, sample
+from .trial import harmless, mutants, outcomes, sample, unbroken
 
 ROOT = Path(__file__).parent.parent.parent
 HARMLESS = Path(__file__).with_name("harmless_core.json")
@@ -75,18 +75,24 @@ def main() -> None:
         for room in rooms
     }
     tried = sample(found, dict.fromkeys(rooms, max(1, count // len(rooms))), seed)
+    # Without a breakage all tests pass, or what they notice says nothing.
+    whole = [unbroken(ROOT, found[room][0].path) for room in rooms]
     alive = 0
     for number, (mutant, caught) in enumerate(
         outcomes(
             ROOT,
-            tried,
+            [*whole, *tried],
             lambda one: [f"tests/test_{name}.py" for name in TESTS[one.path.split("/")[2]]],
             source="src",
         ),
         1,
     ):
+        if number <= len(whole):
+            if caught:
+                sys.exit(f"the tests of {mutant.path} fail without a breakage")
+            continue
         alive += not caught
-        print(f"{number} {'caught' if caught else 'ALIVE '} {mutant}", flush=True)
+        print(f"{number - len(whole)} {'caught' if caught else 'ALIVE '} {mutant}", flush=True)
     print(f"{len(tried) - alive} of {len(tried)} caught")
 
 

@@ -43,6 +43,11 @@ def mutants(root: Path, paths: Sequence[str]) -> list[Mutant]:
     return [Mutant(p, m) for p in paths for m in of(p, (root / p).read_text("utf-8"))]
 
 
+def unbroken(root: Path, path: str) -> Mutant:
+    """No breakage of a file at all."""
+    return Mutant(path, Mutation("nothing", 1, "", "", (root / path).read_text("utf-8")))
+
+
 def sample(
     groups: Mapping[str, Sequence[Mutant]], counts: Mapping[str, int], seed: int
 ) -> list[Mutant]:

@@ -10,8 +10,10 @@ from numpy.typing import NDArray
 from ..rules.tree import Value, plain
 from ..schema.model import Field, Model, Reference, Unique
 from .columns import Counts, Drawn, Only
+from .grids import cells
 from .limits import Limits
 from .mending import Mending
+from .narrowing import Slot
 from .raw import Cut, Places, RawDrawer
 from .sharing import Picked, Sharing
 from .slices import Far, Slice
@@ -74,35 +76,32 @@ class Drawer(RawDrawer):
         world = self.world
         if world is not None and world.stored.get(model.name):
             return tuple(model.uniques)
-        slots = self.slots(model, counts)
-        told = {self._slot_of(model, name, anchor) for name, anchor in slots.items()}
+        told = {slot.unique.names for slot in self.slots(model, counts).values()}
         return tuple(unique for unique in model.uniques if unique.names not in told)
 
-    def _slot_of(self, model: Model, name: str, anchor: str) -> tuple[str, ...]:
-        for slot in self.plan.slots.get(model.name, ()):
-            if slot.name == name and slot.anchor == anchor:
-                return slot.unique.names
-        return ()
-
-    def slots(self, model: Model, counts: Counts) -> Mapping[str, str]:
+    def slots(self, model: Model, counts: Counts) -> Mapping[str, Slot]:
         key = ("slots", model.name, tuple(sorted(counts.items())))
         if key not in self.known:
-            found: dict[str, str] = {}
+            found: dict[str, Slot] = {}
             done: set[tuple[str, ...]] = set()
             for ample in (4, 1):
                 for slot in self.plan.slots.get(model.name, ()):
-                    if slot.unique.names in done or slot.name in found:
+                    names = slot.among or (slot.name,)
+                    if slot.unique.names in done or found.keys() & {*names}:
                         continue
-                    if self._has_room(model, slot.name, slot.anchor, counts, ample):
-                        found[slot.name] = slot.anchor
+                    if self._has_room(model, slot, counts, ample):
+                        found |= dict.fromkeys(names, slot)
                         done.add(slot.unique.names)
             self.known[key] = found
-        slots: dict[str, str] = self.known[key]
+        slots: dict[str, Slot] = self.known[key]
         return slots
 
-    def _has_room(self, model: Model, name: str, anchor: str, counts: Counts, ample: int) -> bool:
-        member = model.by_name[name]
-        most = self.most_beside(model, anchor, counts)
+    def _has_room(self, model: Model, slot: Slot, counts: Counts, ample: int) -> bool:
+        member = model.by_name[slot.name]
+        most = self.most_beside(model, slot.anchor, counts)
+        if slot.among:
+            # Each cell is as good as another: none need be left over.
+            return most is not None and most <= cells(self, model, slot)
         if isinstance(member, Reference):
             return most is not None and most * ample <= self._to_choose(member, counts)
         assert isinstance(member, Field)
@@ -170,10 +169,10 @@ class Drawer(RawDrawer):
 
     def _room(self, model: Model, member: Field, counts: Counts) -> int:
         """How many steps a field needs beyond one value, to tell the rows of a parent apart."""
-        anchor = self.slots(model, counts).get(member.name)
-        if not anchor:
+        slot = self.slots(model, counts).get(member.name)
+        if slot is None or slot.among or not slot.anchor:
             return 0
-        return (self.most_beside(model, anchor, counts) or 1) - 1
+        return (self.most_beside(model, slot.anchor, counts) or 1) - 1
 
     def _scaled_ends(
         self, model: Model, other: Field, member: Field, counts: Counts

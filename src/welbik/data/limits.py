@@ -19,6 +19,7 @@ from . import samples
 from .clauses import Clause
 from .columns import Drawn, Mask, as_column
 from .field_stream import FieldStream
+from .grids import in_grid
 from .isolating import bound_of
 from .narrowing import Narrow, Total
 from .places import coordinates, is_place
@@ -231,8 +232,10 @@ def _drawn(rows: Cut, member: Field, attempt: int) -> Drawn:
             empty = drawer.emptied(together, drawer.share_of(member), member.required)
             return Drawn(placed, empty)
     limits = Limits(rows, member.name)
-    if slot is not None and spread is not None:
-        values = _apart(limits, slot, spread, stream)
+    if slot is not None and slot.among:
+        values = in_grid(rows, member, slot)
+    elif slot is not None and spread is not None:
+        values = _apart(limits, slot.anchor, spread, stream)
     elif limits.among is not None:
         values = _chosen(limits, member, stream.fractions())
     elif spread is not None and not member.unique:

@@ -72,11 +72,15 @@ _TOTAL = "the total"
 
 
 class Slot(NamedTuple):
-    """A field that tells the rows of one parent apart, for a unique group; no parent: all rows."""
+    """A field that tells the rows of one parent apart, for a unique group; no parent: all rows.
+
+    `among` has the fields of few values that do so together, whatever order they have.
+    """
 
     unique: Unique
     name: str
     anchor: str
+    among: tuple[str, ...] = ()
 
 
 class Follower(NamedTuple):
@@ -335,6 +339,28 @@ class Plan:
             event, free = (model.name, name), self._may_be_told_by(model, unique, name)
             if name != anchor and free and self._may(event, {(model.name, anchor)}):
                 self.slots[model.name].append(Slot(unique, name, anchor))
+        for anchor in [*anchors, ""]:
+            names = [n for n in unique.names if n != anchor and self._has_few(model, unique, n)]
+            needed = {(model.name, anchor)} if anchor else set()
+            if names and all(self._may((model.name, name), needed) for name in names):
+                self.slots[model.name].append(Slot(unique, names[0], anchor, tuple(names)))
+
+    def _has_few(self, model: Model, unique: Unique, name: str) -> bool:
+        """Whether a field may have any of its values, which may be few, wherever it stands."""
+        member = model.by_name[name]
+        if not isinstance(member, Field) or member.unique:
+            return False
+        read = (part for node in self._nodes() for part in walk(node) if isinstance(part, Value))
+        if any((part.model, part.name) == (model.name, name) for part in read):
+            # What a rule reads may have to be drawn again.
+            return False
+        labels, yes = member.kind.labels(), member.kind.value_type().name == "boolean"
+        if not (labels or yes or _has_order(member)):
+            return False
+        others = any(name in other.names for other in model.uniques if other is not unique)
+        alone = len(unique.names) <= 2 and labels
+        usual = {"empty", "weights"} if alone else {"empty"}
+        return not others and {term.word for term in member.sample} <= usual
 
     def _may_be_told_by(self, model: Model, unique: Unique, name: str) -> bool:
         """Whether nothing else says which rows a relation leads to, or asks for those that lead there."""

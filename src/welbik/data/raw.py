@@ -18,7 +18,7 @@ from ..schema.model import Field, Model, Reference, Schema
 from . import samples
 from .columns import Counts, Drawn, Here, Mask, Only, as_python
 from .field_stream import FieldStream
-from .narrowing import Plan
+from .narrowing import Plan, Slot
 from .sharing import Chain, Picked, Sharing, Tree
 from .spreads import Spread, spread_of
 from .streams import RowStream, key_of, out_of_values, permuted_each, span_of
@@ -124,8 +124,8 @@ class RawDrawer(ABC):
         """Between what a field's values lie in all rows, in the units of its spread."""
 
     @abstractmethod
-    def slots(self, model: Model, counts: Counts) -> Mapping[str, str]:
-        """The fields that tell rows of unique groups apart, and the parent whose rows each does."""
+    def slots(self, model: Model, counts: Counts) -> Mapping[str, Slot]:
+        """The fields that tell rows of unique groups apart, and how each does."""
 
     def first(self, model: str) -> int:
         """The number of the first row of a model that is made up."""
@@ -240,7 +240,7 @@ class RawDrawer(ABC):
         positions, empty = shared.parents(index)
         slot = self.slots(model, counts).get(reference.name) if model.uniques else None
         if slot is not None and have:
-            positions, attempt = self._apart(model, reference, slot, index, counts, have), 0
+            positions, attempt = self._apart(model, reference, slot.anchor, index, counts, have), 0
         if needed and empty.any():
             raise self._too_few(model, reference, have)
         # Whose rows are counted stays its parent, unless that is what stands in the way.

@@ -24,6 +24,7 @@ from ..schema.model import Field, Model, Piece, Reference, Schema
 from .columns import Counts, Drawn, Only, as_python
 from .drawer import Drawer
 from .fixed import counts_with_fixed
+from .narrowing import Slot
 from .slices import Slice
 from .stored import read_condition
 from .told import Told
@@ -174,7 +175,7 @@ class _Alone(Drawer):
         # Part rows are brought within their rules; those of models are told by the factory.
         return model.name not in self.schema.models and super().must_mend(model, counts)
 
-    def slots(self, model: Model, counts: Counts) -> Mapping[str, str]:
+    def slots(self, model: Model, counts: Counts) -> Mapping[str, Slot]:
         return {}
 
 

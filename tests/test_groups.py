@@ -1,0 +1,113 @@
+"""Rows of unique groups differ by construction, whichever of them are asked for."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import numpy as np
+import pytest
+from declared import understand
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import stats
+from test_shares import drawn
+
+from welbik.data.drawer import Drawer
+from welbik.data.slices import Slice
+
+GROUPED = """\
+model Room
+    name text 30, required
+    opened date 2024-01-01..today, required
+    used <- Booking.room
+model Guest
+    name text 30, required
+model Booking
+    room -> Room, required, sample 0..30 per room
+    guest -> Guest, required
+    on_day date 2024-01-01..2024-12-31, required
+    place integer 1..40, required
+    hour integer 8..18, required
+    kind one of a | b, required
+    unique room, on_day
+    unique guest, place
+    rule on_day >= room.opened or kind = b, at on_day
+"""
+
+
+@pytest.mark.parametrize("seed", [1, 4])
+def test_groups_differ_by_construction(seed: int) -> None:
+    schema, problems = understand(GROUPED)
+    assert not problems, problems
+    counts = {"Room": 200, "Guest": 900, "Booking": 3000}
+    drawer = Drawer(schema, seed)
+    rows = drawn(schema, "Booking", counts, seed)
+    for names in (("room", "on_day"), ("guest", "place")):
+        groups = list(zip(*(rows[name] for name in names), strict=True))
+        assert len(set(groups)) == len(groups), names
+    assert drawer.slots(schema.models["Booking"], counts)
+
+
+FEW = """\
+model Room
+    name text 30, required
+model Lesson
+    room    -> Room, required, sample 0..25 per room
+    weekday one of mon | tue | wed | thu | fri, required
+    hour    integer 8..12, required
+    unique room, weekday, hour
+model Duty
+    room  -> Room, required, sample 1..3 per room
+    kind  one of swept | aired | locked | never, required, sample weights(80, 15, 5, 0)
+    unique room, kind
+model Note
+    room  -> Room, required, sample 1..2 per room
+    asked boolean, required
+    told  text 40
+    unique asked, room
+model Setting
+    kind  one of low | high | none, required
+    loud  boolean
+    level integer 1..4, required
+    unique kind, loud, level
+"""
+
+
+@pytest.mark.parametrize("seed", [1, 4, 9])
+def test_fields_of_few_values_tell_rows_apart(seed: int) -> None:
+    schema, problems = understand(FEW)
+    assert not problems, problems
+    counts = {"Room": 400, "Lesson": 5000, "Duty": 800, "Note": 600, "Setting": 20}
+    drawer = Drawer(schema, seed)
+    for name in ("Lesson", "Duty", "Note", "Setting"):
+        model = schema.models[name]
+        # By construction: no row is remembered, and any slice is drawn by itself.
+        assert not drawer.must_mend(model, counts), name
+        rows = drawn(schema, name, counts, seed)
+        groups = list(zip(*(rows[n] for n in model.uniques[0].names), strict=True))
+        given = [group for group in groups if None not in group]
+        assert len(set(given)) == len(given), name
+        part = drawer.draw(model, 7, 19, counts)["kind" if name in ("Duty", "Setting") else "room"]
+        assert part.values.tolist() == rows["kind" if name in ("Duty", "Setting") else "room"][7:19]
+    lessons = drawn(schema, "Lesson", counts, seed)
+    for name in ("weekday", "hour"):
+        found = Counter(lessons[name])
+        assert len(found) == 5
+        assert stats.chisquare(list(found.values())).pvalue > 0.001, name
+    kinds = Counter(drawn(schema, "Duty", counts, seed)["kind"])
+    assert kinds["never"] == 0 < kinds["locked"] < kinds["aired"] < kinds["swept"]
+
+
+@given(st.permutations(range(60)), st.integers(1, 9))
+@settings(max_examples=25)
+def test_rows_are_the_same_in_any_order(order: list[int], seed: int) -> None:
+    """As a parent's rows are asked for: all of them, and not one after another."""
+    schema = understand(GROUPED)[0]
+    model, counts = schema.models["Room"], {"Room": 60}
+    drawer = Drawer(schema, seed)
+    whole = drawer.draw(model, 0, 60, counts)
+    # The first of all at its place, as when by chance it looks like a run.
+    order = [0, *(at for at in order if at)]
+    some = Slice(drawer, model, np.array(order), counts, final=True).all()
+    for name, column in some.items():
+        assert column.values.tolist() == whole[name].values[order].tolist(), name
