@@ -17,7 +17,9 @@ from hypothesis import Phase, assume, given, settings
 from jinja2 import Environment
 
 from welbik.codegen.files import application_files
+from welbik.codegen.imports import PLACE, Imports
 from welbik.project import writing
+from welbik.rules.brought import use
 
 SETTINGS = {
     "title": "Bees",
@@ -56,6 +58,29 @@ def test_whatever_is_declared_the_code_is_clean(text: str) -> None:
             ast.parse(body)
         elif name.endswith(".html"):
             Environment().parse(body)
+
+
+def test_every_name_is_brought_in_from_where_it_is() -> None:
+    schema, _ = understand("model Any\n    name text 9\nmodel Hive\n    name text 9\n")
+    source = (
+        f"{PLACE}\n{use.Any}, {use.row('Any')}, {use.type('Hive')}, {use.sa}, {use.clock}, {use.dt}"
+    )
+    made = Imports(schema, ".", {}).into(source)
+    assert made.splitlines() == [
+        "import datetime as dt",
+        "from typing import TYPE_CHECKING, Any",
+        "",
+        "import sqlalchemy as sa",
+        "",
+        "from ..any.model import Any",
+        "from ..kit import clock",
+        "",
+        "if TYPE_CHECKING:",
+        "    from ..hive.model import Hive",
+        "Any, Any, Hive, sa, clock, dt",
+    ]
+    with pytest.raises(KeyError, match="nowhere"):
+        Imports(schema, ".", {}).into(use.nowhere)
 
 
 def test_the_copied_files_are_clean_too(built: Project) -> None:
