@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 from pathlib import Path
 from random import Random
 from tempfile import TemporaryDirectory
@@ -211,7 +212,11 @@ def _written(folder: Path, files: dict[str, str]) -> None:
 
 def _both_changed(one: Edit, base: str, theirs: str) -> bool:
     """Whether an edit is of something that the change takes away or says otherwise."""
-    if one.what in ("statement", "label", "out", "wrapped"):
+    if one.what == "label":
+        # It ends in a quote or a mark; another may begin with the same words.
+        label = re.compile(re.escape(one.within) + r"(?=[\"'<])")
+        return len(label.findall(base)) != len(label.findall(theirs))
+    if one.what in ("statement", "out", "wrapped"):
         return base.count(one.within) != theirs.count(one.within)
     return one.what in ("argument", "attribute", "style", "item", "element")
 

@@ -90,9 +90,46 @@ def _one(model: str) -> dict[str, Any]:
 PLAIN = {"Site": [_one("Site")], "Hive": [_one("Hive")]}
 
 
+# Values that every function and operator has something to do with.
+TOLD: dict[str, Any] = {
+    **{
+        "i": -7,
+        "j": 3,
+        "d": -225,
+        "e": 15,
+        "n": -2.25,
+        "t": " Oak ",
+        "u": "elm",
+    },
+    **{"b": True, "day": dt.date(2024, 2, 29), "other_day": dt.date(2023, 12, 31), "kind": "high"},
+    "at": dt.datetime(2024, 3, 10, 23, 30),
+    "took": dt.timedelta(hours=1, minutes=30),
+}
+WRITTEN = (
+    *("round(n, 1)", "round(n)", "round(d, 1)", "round(d)", "round(i / j, 2)", "abs(d)", "abs(i)"),
+    *("i + j", "i - j", "i * j", "i / j", "d + e", "d * e", "d / e", "-d", "n * 2 - d"),
+    *("least(i, j)", "greatest(d, e)", "least(day, other_day)"),
+    *("length(t)", "trim(t)", "t || u", "year(day)", "month(at)", "day(other_day)"),
+    *("day + 3", "other_day - 30", "day - other_day", "took + rest", "at > now", "day < today"),
+    *("i between -7 and 3", "kind in (low, high)", "kind = high", 't matches "[ A-Za-z]+"', "b"),
+    *("not b", "b = no", "t is empty", "i is given and not j > 3", "d >= -2.25", "e <= 1.5"),
+)
+
+
+def test_every_function_is_written_for_the_site_as_it_is_for_python(app: Application) -> None:
+    rows = [_one("Hive") | TOLD, _one("Hive") | {"id": 2}]
+    data = {"Site": [_one("Site")], "Hive": rows}
+    found = {text: by_sqlalchemy(app, rules.typed(text), data) for text in WRITTEN}
+    assert found == {text: rules.by_python(rules.typed(text), data) for text in WRITTEN}
+
+
 @given(rules.cases())
 @example(("today", PLAIN))
 @example(("now", PLAIN))
+@example(("5", PLAIN))
+@example(("-1.50", PLAIN))
+@example(('"told"', PLAIN))
+@example(("j > 3 or yes", PLAIN))
 @settings(max_examples=70, phases=(Phase.explicit, Phase.reuse, Phase.generate))
 def test_the_application_s_queries_agree_with_python(
     app: Application, case: tuple[str, dict[str, list[dict[str, Any]]]]

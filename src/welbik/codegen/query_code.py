@@ -15,7 +15,18 @@ from ..kinds.literals import quote
 from ..rules.brought import use
 from ..rules.patterns import explicit, render
 from ..rules.python import length_source
-from ..rules.tree import Aggregate, Apply, Clock, Const, Hop, Node, Step, Type, Value
+from ..rules.tree import (
+    Aggregate,
+    Apply,
+    Clock,
+    Const,
+    Hop,
+    Node,
+    Step,
+    Type,
+    Value,
+    maybe_empty,
+)
 from ..schema.model import Field, Reference, Schema
 from ..schema.tables import SchemaNames
 from .column_code import column_type
@@ -228,7 +239,8 @@ class Queries:
             sign = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}.get(sign, sign)
         second = self._exact_constant(right, left) or self._operand(right, here)
         first = self._operand(left, here)
-        if isinstance(right, Const) and isinstance(right.value, bool):
+        # Of nothing it is not known, where `is` would say no.
+        if isinstance(right, Const) and isinstance(right.value, bool) and not maybe_empty(left):
             return (
                 f"({first}.is_({right.value}))"
                 if sign == "=="
