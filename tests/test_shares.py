@@ -359,6 +359,18 @@ def test_rules_that_only_trying_keeps_are_told(make: Callable[[str], Project]) -
     assert "remark" not in make(declared.format("n + m < 1500")).run("check").stdout
 
 
+def test_sentences_take_any_name_and_label() -> None:
+    schema, problems = understand(
+        'model Hive\n    called "a {0} {thing}  of {{wood" | "hives"\n    notes text 2..300, required\n'
+        '    number integer 1..9, label "  as  {many}} as "\n'
+    )
+    assert not problems, problems
+    texts = drawn(schema, "Hive", {"Hive": 3_000})["notes"]
+    assert [text for text in texts if " ".join(text.split()) != text] == []
+    assert any("{0} {thing} of {{wood" in text for text in texts)
+    assert any(text.startswith("As {many}} as: ") for text in texts)
+
+
 OCCASIONS = """\
 model Hive
     opened  date 2015-01-01..today, required

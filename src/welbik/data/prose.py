@@ -34,7 +34,8 @@ class _Forms(NamedTuple):
 
 def sentences(stream: RowStream, model: Model, longest: int, purpose: str) -> Texts | None:
     """A sentence for each row; None where not one is short enough."""
-    return _picked(stream, _forms(model.singular, _parts(model), longest), purpose)
+    singular = " ".join(model.singular.split())
+    return _picked(stream, _forms(singular, _parts(model), longest), purpose)
 
 
 def reasons(stream: RowStream, longest: int, words: tuple[int, int] | None = None) -> Texts | None:
@@ -55,7 +56,7 @@ def _picked(stream: RowStream, forms: _Forms | None, purpose: str) -> Texts | No
 
 def _parts(model: Model) -> tuple[str, ...]:
     """What of a row can be spoken of."""
-    found = [field.label for field in model.fields if _is_seen(field)]
+    found = [" ".join(field.label.split()) for field in model.fields if _is_seen(field)]
     return tuple(found[:12])
 
 
@@ -70,6 +71,7 @@ def _is_seen(member: Field) -> bool:
 @lru_cache(maxsize=256)
 def _forms(singular: str, parts: tuple[str, ...], longest: int) -> _Forms | None:
     thing = singular[:1].lower() + singular[1:] if not singular.isupper() else singular
+    thing = thing.replace("{", "{{").replace("}", "}}")
     people = listed("given_name")[::6]
     state, when, finding, todo = map(listed, ("state", "when", "finding", "todo"))
     forms = [

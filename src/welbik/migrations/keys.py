@@ -231,13 +231,13 @@ def _own_way(table: Table) -> list[str]:
 
 def _told_anew(book: str, table: str, old: str, new: str) -> Iterator[str]:
     row = f"{quote(book)}.{quote('row')}"
-    same = f"SELECT 1 FROM {quote(table)} WHERE {{}} = {row}"
+
+    def there(key: str) -> str:
+        return f"EXISTS (SELECT 1 FROM {quote(table)} WHERE {key} = {row})"
+
     # Of a row that is gone: it would be taken for the changes of another one.
-    yield (
-        f"DELETE FROM {quote(book)} WHERE NOT EXISTS ({same.format(old)}) "
-        f"AND EXISTS ({same.format(new)})"
-    )
+    yield (f"DELETE FROM {quote(book)} WHERE NOT {there(old)} AND {there(new)}")
     yield (
         f"UPDATE {quote(book)} SET {quote('row')} = (SELECT {new} FROM {quote(table)} "
-        f"WHERE {old} = {row})\nWHERE EXISTS ({same.format(old)})"
+        f"WHERE {old} = {row})\nWHERE {there(old)}"
     )
