@@ -13,6 +13,7 @@ from .common import count, paint, project_option
 if TYPE_CHECKING:
     from ..project.planning import Change, Plan
     from ..project.settings import Settings
+    from ..schema.model import Schema
 
 _MANY = 50
 """Models that take long enough for a progress bar."""
@@ -89,7 +90,7 @@ def command(
     else:
         say_plan(todo)
         if todo:
-            _say_ahead(settings)
+            _say_ahead(settings, todo.schema)
     if todo.clashes:
         raise SystemExit(1)
 
@@ -147,7 +148,7 @@ def _explain(settings: Settings, name: str) -> None:
             click.echo(f"{'':<12}  {said}")
 
 
-def _say_ahead(settings: Settings) -> None:
+def _say_ahead(settings: Settings, schema: Schema | None) -> None:
     """Says where the code is ahead of what the database can't have: the pages fail until then."""
     from ..problems import WelbikError
     from ..project.database import change_risks
@@ -155,7 +156,7 @@ def _say_ahead(settings: Settings) -> None:
 
     against: list[str] = []
     try:
-        change = possible_change(settings)
+        change = possible_change(settings, schema)
     except WelbikError as error:
         against = error.message.splitlines()
     else:

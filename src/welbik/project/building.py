@@ -50,6 +50,8 @@ def planned(
     asked: Asked | None = None,
 ) -> Plan:
     """What building would write; raises WelbikError where the declarations have problems."""
+    from .declarations import schema_of
+
     asked = asked or Asked()
     record = read_record(settings.root)
     declared = declared_texts(settings.root)
@@ -60,6 +62,7 @@ def planned(
         renaming = None
         loose: Mapping[str, str] = {}
     else:
+        schema = schema or schema_of(settings.root)
         wanted, renaming, loose = _generated(settings, schema, record, tell)
     wishes = Wishes(
         _in_project(settings, asked.mine),
@@ -71,7 +74,7 @@ def planned(
         _selection(settings, schema, asked),
     )
     todo = plan(settings.root, wanted, record, wishes, _layout(settings.root))
-    found = todo.record
+    todo.schema, found = schema, todo.record
     found.version, found.inputs = __version__, inputs if asked.whole else ""
     found.declared = declared if asked.whole else record.declared
     said = (record.version, record.inputs, record.declared)
@@ -106,18 +109,16 @@ def _is_back(settings: Settings, record: Record) -> bool:
 
 
 def _generated(
-    settings: Settings, schema: Schema | None, record: Record, tell: Tell
+    settings: Settings, schema: Schema, record: Record, tell: Tell
 ) -> tuple[Mapping[str, str], Renaming, Mapping[str, str]]:
     """Every file as it is declared, what was renamed since the last build, and digests for the next."""
     from ..codegen.files import application_files
     from ..codegen.formatting import Layouts, version
-    from .declarations import schema_of
     from .renaming import renaming_of
 
-    found = schema or schema_of(settings.root)
     known = Layouts(_known(record) if record.layout == version() else {})
-    files = application_files(found, settings.for_build(), lambda: tell(len(found.models)), known)
-    return files, renaming_of(settings, found, record), known.made
+    files = application_files(schema, settings.for_build(), lambda: tell(len(schema.models)), known)
+    return files, renaming_of(settings, schema, record), known.made
 
 
 def _note_layouts(record: Record, wanted: Mapping[str, str], loose: Mapping[str, str]) -> None:

@@ -12,7 +12,7 @@ from ..migrations.files import DoubledError, Migration, read_migrations
 from ..migrations.risks import Risk
 from ..migrations.run import Way, allowed, refused
 from ..problems import WelbikError
-from ..schema.model import Reference
+from ..schema.model import Reference, Schema
 from .database import (
     FOLDER,
     Change,
@@ -47,9 +47,12 @@ class Asking:
     number: Callable[[str, str, str], bool] | None = None
 
 
-def possible_change(settings: Settings) -> Change:
-    """What the declarations ask for; raises WelbikError where some of it can't be done."""
-    change = declared_change(settings.root, schema_of(settings.root))
+def possible_change(settings: Settings, schema: Schema | None = None) -> Change:
+    """What the declarations ask for; raises WelbikError where some of it can't be done.
+
+    `schema` is what they say, where they were read already.
+    """
+    change = declared_change(settings.root, schema or schema_of(settings.root))
     if change.difference.refused:
         reasons = "\n".join(f"  {reason}." for reason in change.difference.refused)
         raise WelbikError(f"these changes can't be made:\n{reasons}", "nothing was changed")

@@ -8,13 +8,16 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from ..merging.aligning import likeness
 from ..merging.files import marked, marks_in, merged
 from ..merging.threeway import Clash
 from ..problems import WelbikError
 from .record import OUT, Kept, Record, digest_of, kept
+
+if TYPE_CHECKING:
+    from ..schema.model import Schema
 
 State = Literal["same", "new", "updated", "merged", "yours", "clash", "gone", "left", "out"]
 Layout = Callable[[dict[str, tuple[str, str]]], dict[str, str]]
@@ -76,6 +79,9 @@ class Plan:
 
     news: list[str] = field(default_factory=list)
     """What a newer version changes in code that all projects share."""
+
+    schema: Schema | None = None
+    """What it was worked out from, where the declarations had to be read."""
 
     def of(self, *states: State) -> list[Change]:
         return [one for one in self.changes if one.state in states]

@@ -37,7 +37,7 @@ def sync(
     """Builds, migrates and fills; raises WelbikError before anything is written that the rows
     stored would not follow."""
     schema = schema_of(settings.root)
-    change = possible_change(settings)
+    change = possible_change(settings, schema)
     if change.difference.steps:
         # Asked before a line of code is ahead of what the database can't have.
         silent = Asking(lambda said: None, loss=asking.loss)
