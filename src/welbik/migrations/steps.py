@@ -83,7 +83,8 @@ class ChangeColumn:
         return f"{self.table}.{self.column.name}"
 
     def describe(self) -> str:
-        filled = f", {in_words(self.value)} in the rows already there" if self.value else ""
+        given = in_words(self.value) if self.value else self.fill
+        filled = "" if given is None else f", {given or 'empty'} in the rows already there"
         return f"change the column {self.named}: {self.told or self.column.type}{filled}"
 
 
