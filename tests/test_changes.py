@@ -11,7 +11,7 @@ import pytest
 from changed import changed
 from conftest import HERE
 from declared import understand
-from hypothesis import Phase, assume, given, settings
+from hypothesis import Phase, assume, example, given, settings
 from servers import WORDS, opened
 from test_upgrades import NOW, shape
 
@@ -52,6 +52,13 @@ def _values(database: Database, tables: Tables) -> dict[tuple[str, str], list[ob
     }
 
 
+UNREADABLE = (
+    "model A\n    x url, sample 0% empty\n    y text\nseed\n    1 A\n",
+    "model A\n    x boolean, was x\n    y text\nseed\n    1 A\n",
+)
+"""A text that says neither yes nor no."""
+
+
 @pytest.mark.parametrize("word", WORDS)
 def test_any_change_ends_in_the_same_tables_and_loses_nothing_unsaid(
     word: str, tmp_path: Path
@@ -59,6 +66,7 @@ def test_any_change_ends_in_the_same_tables_and_loses_nothing_unsaid(
     seen: list[str] = []
 
     @given(changed())
+    @example(UNREADABLE)
     @settings(max_examples=MANY[word], phases=PHASES, report_multiple_bugs=False)
     def holds(texts: tuple[str, str]) -> None:
         (old, first), (new, second) = (understand(text) for text in texts)

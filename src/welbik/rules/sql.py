@@ -190,10 +190,17 @@ class Sql:
         if word == "told":
             return self.told(value, have)
         if node.type.name == "boolean":
-            known = "'yes', 'true', 'on', 'y', '1'"
-            return f"(CASE WHEN {value} IN ({known}) THEN {self.boolean(True)} WHEN {value} IS NOT NULL THEN {self.boolean(False)} END)"
+            yes, no = "'yes', 'true', 'on', 'y', '1'", "'no', 'false', 'off', 'n', '0'"
+            return (
+                f"(CASE WHEN {value} IN ({yes}) THEN {self.boolean(True)} "
+                f"WHEN {value} IN ({no}) THEN {self.boolean(False)}{self.neither(value)} END)"
+            )
         found = self.as_type(value, node.type)
         return self.as_utc(found) if node.type.name == "datetime" else found
+
+    def neither(self, value: str) -> str:
+        """What a text comes to that says neither yes nor no: nothing, or an error if there can be one."""
+        return ""
 
     def told(self, value: str, have: Type) -> str:
         """A value as a text."""

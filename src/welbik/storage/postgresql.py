@@ -11,7 +11,7 @@ from typing import Any, ClassVar, Self
 from ..problems import WelbikError
 from ..rules.patterns import Pattern, explicit, render
 from ..rules.sql import Sql, quote, text
-from ..rules.tree import Apply, Held, Type, maybe_empty
+from ..rules.tree import BOOLEAN, Apply, Held, Type, maybe_empty
 from .address import Address
 from .backend import BUSY_SECONDS
 from .catalog import Catalog
@@ -79,6 +79,9 @@ class PostgresqlSql(Sql):
         names = {"integer": "bigint", "number": "double precision", "decimal": "numeric"}
         names |= {"datetime": "timestamp", "other": "uuid"}
         return f"CAST({value} AS {names.get(wanted.name, wanted.name)})"
+
+    def neither(self, value: str) -> str:
+        return f" WHEN {value} IS NOT NULL THEN {self.as_type(value, BOOLEAN)}"
 
     def plain_text(self, value: str, have: Type) -> str:
         return f"CAST({value} AS text)"
