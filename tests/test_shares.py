@@ -359,6 +359,23 @@ def test_rules_that_only_trying_keeps_are_told(make: Callable[[str], Project]) -
     assert "remark" not in make(declared.format("n + m < 1500")).run("check").stdout
 
 
+@pytest.mark.parametrize(
+    ("ends", "many"),
+    [
+        *[("-1000000..-1000000", 1), ("0.1..0.1", 1), ("0..0", 1), ("0.000001..0.000002", 60)],
+        *[("1000000000..1000000000.0000001", 2), ("12345678901234567890..12345678901234567890", 1)],
+        *[("-900000000000000000000..900000000000000000000", 190), ("..-99999999999999999999", 1)],
+    ],
+)
+def test_numbers_lie_between_any_ends(ends: str, many: int) -> None:
+    schema, problems = understand(f"model A\n    n number {ends}, required\n")
+    assert not problems
+    values = drawn(schema, "A", {"A": 200})["n"]
+    low, high = (float(end) if end else -math.inf for end in ends.split(".."))
+    assert all(low <= value <= high for value in values)
+    assert len(set(values)) >= many
+
+
 def test_sentences_take_any_name_and_label() -> None:
     schema, problems = understand(
         'model Hive\n    called "a {0} {thing}  of {{wood" | "hives"\n    notes text 2..300, required\n'

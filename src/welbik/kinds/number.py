@@ -79,9 +79,11 @@ class Number(Kind):
             places = max(places, 11 - math.floor(math.log10(width)))
         elif field.name.startswith(_COORDINATES):
             places = 5
-        places = min(places, 15)
+        # No more than leave a value a whole number of 62 bits.
+        most = min(15, math.floor(18 - math.log10(max(abs(low), abs(high), 1.0))))
+        places = min(places, most)
         first, last = math.ceil(low * 10.0**places), math.floor(high * 10.0**places)
-        while first > last and places < 15:
+        while first > last and places < most:
             places += 1
             first, last = math.ceil(low * 10.0**places), math.floor(high * 10.0**places)
         return Reach(first, max(first, last), places=places)
