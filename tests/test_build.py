@@ -13,11 +13,13 @@ from tempfile import TemporaryDirectory
 import pytest
 from conftest import HERE, Project
 from declared import declarations, understand
-from hypothesis import Phase, assume, given, settings
+from hypothesis import Phase, assume, example, given, settings
+from hypothesis import strategies as st
 from jinja2 import Environment
 
 from welbik.codegen.files import application_files
 from welbik.codegen.imports import PLACE, Imports
+from welbik.codegen.python import doc
 from welbik.project import writing
 from welbik.rules.brought import use
 
@@ -58,6 +60,19 @@ def test_whatever_is_declared_the_code_is_clean(text: str) -> None:
             ast.parse(body)
         elif name.endswith(".html"):
             Environment().parse(body)
+
+
+@given(st.text(min_size=1).filter(str.strip))
+@example('"so" it is called')
+@example('it ends in "')
+@example("a stroke \\")
+def test_a_docstring_holds_any_text(text: str) -> None:
+    made = doc(text)
+    held = ast.literal_eval(f'"""{made}"""').strip()
+    # In one line, as a sentence, and of nothing but what is seen.
+    assert held[-1] in ".!?" and "\n" not in made and made.isprintable()
+    words = " ".join(text.split()).replace('"""', "'''")
+    assert held.rstrip(".")[1:] == words.rstrip(".")[1:] or not words.isprintable()
 
 
 def test_every_name_is_brought_in_from_where_it_is() -> None:

@@ -123,8 +123,6 @@ def doc(text: str) -> str:
     # What turns a line round or hides in it would make a reader see other code than runs.
     flat = "".join(c if c.isprintable() else quote(c)[1:-1] for c in flat)
     flat = flat[:1].upper() + flat[1:]
-    if flat.startswith('"'):
-        flat = f" {flat}"
     return flat if flat.endswith((".", "!", "?")) else f"{flat}."
 
 
