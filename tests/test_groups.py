@@ -70,6 +70,10 @@ model Setting
     loud  boolean
     level integer 1..4, required
     unique kind, loud, level
+model Sound
+    kind one of low | high | none, required, sample weights(3, 1, 1)
+    tone one of soft | loud | dull, required, sample weights(2, 1, 1)
+    unique kind, tone
 """
 
 
@@ -77,7 +81,7 @@ model Setting
 def test_fields_of_few_values_tell_rows_apart(seed: int) -> None:
     schema, problems = understand(FEW)
     assert not problems, problems
-    counts = {"Room": 400, "Lesson": 5000, "Duty": 800, "Note": 600, "Setting": 20}
+    counts = {"Room": 400, "Lesson": 5000, "Duty": 800, "Note": 600, "Setting": 20, "Sound": 6}
     drawer = Drawer(schema, seed)
     for name in ("Lesson", "Duty", "Note", "Setting"):
         model = schema.models[name]
@@ -89,6 +93,8 @@ def test_fields_of_few_values_tell_rows_apart(seed: int) -> None:
         assert len(set(given)) == len(given), name
         part = drawer.draw(model, 7, 19, counts)["kind" if name in ("Duty", "Setting") else "room"]
         assert part.values.tolist() == rows["kind" if name in ("Duty", "Setting") else "room"][7:19]
+    sounds = drawn(schema, "Sound", counts, seed)
+    assert len({*zip(sounds["kind"], sounds["tone"], strict=True)}) == 6
     lessons = drawn(schema, "Lesson", counts, seed)
     for name in ("weekday", "hour"):
         found = Counter(lessons[name])
@@ -111,3 +117,43 @@ def test_rows_are_the_same_in_any_order(order: list[int], seed: int) -> None:
     some = Slice(drawer, model, np.array(order), counts, final=True).all()
     for name, column in some.items():
         assert column.values.tolist() == whole[name].values[order].tolist(), name
+
+
+LED = """\
+model Room
+    name text 30, required
+    seats integer 1..40, required
+model Teacher
+    name text 30, required
+model Lesson
+    room -> Room, required
+    {fields}
+    size integer 1..30, required
+    unique {group}
+    rule room.seats > 10 and size < 40
+"""
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+@pytest.mark.parametrize(
+    ("group", "fields"),
+    [
+        ("room, day", "day date 2024-01-01..2024-02-28, required"),
+        ("room, teacher", "teacher -> Teacher, required"),
+        (
+            "room, kind, hour",
+            "kind one of a | b | c | d, required\n    hour integer 8..15, required",
+        ),
+    ],
+)
+def test_who_is_led_elsewhere_by_a_rule_is_told_apart_there(
+    group: str, fields: str, seed: int
+) -> None:
+    """Some rooms are too small: their lessons go to another one, which has some already."""
+    schema, problems = understand(LED.format(group=group, fields=fields))
+    assert not problems, problems
+    counts = {"Room": 40, "Teacher": 60, "Lesson": 250}
+    lessons, rooms = (drawn(schema, name, counts, seed) for name in ("Lesson", "Room"))
+    groups = list(zip(*(lessons[name] for name in group.split(", ")), strict=True))
+    assert len(set(groups)) == 250
+    assert all(rooms["seats"][room] > 10 for room in lessons["room"])

@@ -80,14 +80,18 @@ class Drawer(RawDrawer):
         return tuple(unique for unique in model.uniques if unique.names not in told)
 
     def slots(self, model: Model, counts: Counts) -> Mapping[str, Slot]:
-        key = ("slots", model.name, tuple(sorted(counts.items())))
+        sure = self.world is None
+        key = ("slots", model.name, sure, tuple(sorted(counts.items())))
         if key not in self.known:
             found: dict[str, Slot] = {}
             done: set[tuple[str, ...]] = set()
+            # Who is led elsewhere has no place of its own there.
+            moved = self.plan.moved(model, sure)
             for ample in (4, 1):
                 for slot in self.plan.slots.get(model.name, ()):
                     names = slot.among or (slot.name,)
-                    if slot.unique.names in done or found.keys() & {*names}:
+                    taken = slot.unique.names in done or found.keys() & {*names}
+                    if taken or slot.anchor in moved:
                         continue
                     if self._has_room(model, slot, counts, ample):
                         found |= dict.fromkeys(names, slot)

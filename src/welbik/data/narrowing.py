@@ -155,6 +155,19 @@ class Plan:
                 return True
         return False
 
+    def moved(self, model: Model, sure: bool = True) -> set[str]:
+        """The references by which rows may lead elsewhere in the end, for a rule that is broken else.
+
+        With stored rows around it is not `sure` that what narrows leaves a way out.
+        """
+        whole = not sure or self.may_lose(model)
+        rules = model.rules if whole else self.loose.get(model.name, ())
+        read = [part for rule in rules for part in walk(rule.node) if isinstance(part, Value)]
+        ways = {
+            (v.path[0].owner, v.path[0].reference) if v.path else (v.model, v.name) for v in read
+        }
+        return {one.name for one in model.references if (model.name, one.name) in ways}
+
     def _choices(self, model: Model) -> None:
         for reference in model.references:
             if reference.where is not None and reference.target != model.name:
@@ -358,7 +371,9 @@ class Plan:
         if not (labels or yes or _has_order(member)):
             return False
         others = any(name in other.names for other in model.uniques if other is not unique)
-        alone = len(unique.names) <= 2 and labels
+        # Which choices are likely says nothing of cells that several fields span.
+        anchored = any(isinstance(model.by_name[one], Reference) for one in unique.names)
+        alone = labels and anchored and len(unique.names) == 2
         usual = {"empty", "weights"} if alone else {"empty"}
         return not others and {term.word for term in member.sample} <= usual
 
