@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections import Counter
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -10,10 +12,17 @@ from declared import understand
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
+from servers import opened
 from test_shares import drawn
 
 from welbik.data.drawer import Drawer
+from welbik.data.fill import fill
+from welbik.data.memory import Memory
 from welbik.data.slices import Slice
+from welbik.data.world import World
+from welbik.migrations.difference import difference
+from welbik.migrations.plan import statements
+from welbik.storage.tables import tables_of
 
 GROUPED = """\
 model Room
@@ -157,3 +166,25 @@ def test_who_is_led_elsewhere_by_a_rule_is_told_apart_there(
     groups = list(zip(*(lessons[name] for name in group.split(", ")), strict=True))
     assert len(set(groups)) == 250
     assert all(rooms["seats"][room] > 10 for room in lessons["room"])
+
+
+def test_nothing_is_remembered_where_nothing_is_stored_yet(tmp_path: Path) -> None:
+    """A rule that what is drawn always keeps moves no row, unless people's rows are around."""
+    schema, problems = understand(
+        "model Hive\n    opened date 2020-01-01..2024-01-01, required\n"
+        "model Harvest\n    hive -> Hive, required\n    taken date 2020-01-01..today, required\n"
+        "    unique hive, taken\n    rule taken >= hive.opened\n"
+    )
+    assert not problems, problems
+    model, counts = schema.models["Harvest"], {"Hive": 9, "Harvest": 90}
+    drawer = Drawer(schema, 1)
+    with opened("sqlite", tmp_path) as database:
+        steps = list(difference({}, schema).steps)
+        made = statements(database.ddl, {}, steps, dt.datetime.now(dt.UTC))
+        database.migrate("0001", "1", "", lambda: made)
+        database.prepare(tables_of(schema), "UTC")
+        drawer.world = World(database, schema, counts, Memory(database))
+        assert drawer.clashing(model, counts) == ()
+        fill(database, Drawer(schema, 1), {"Hive": 9})
+        drawer.world = World(database, schema, counts, Memory(database))
+        assert drawer.clashing(model, counts) == tuple(model.uniques)

@@ -62,14 +62,16 @@ class Drawer(RawDrawer):
     def must_mend(self, model: Model, counts: Counts) -> bool:
         if model.name not in self.schema.models:
             return bool(model.rules)
-        world = self.world
-        if world is not None and model.rules:
-            # Stored rows are as people have them: they may leave no way out.
-            read = {model.name, *(reference.target for reference in model.references)}
-            if any(world.is_read(name) for name in read):
-                return True
+        if model.rules and self._is_beside_stored(model):
+            return True
         loose = self.plan.loose[model.name] or self.plan.may_lose(model)
         return bool(loose or self.clashing(model, counts))
+
+    def _is_beside_stored(self, model: Model) -> bool:
+        """Whether stored rows are around, as people have them: they may leave no way out."""
+        world = self.world
+        read = {model.name, *(reference.target for reference in model.references)}
+        return world is not None and any(world.is_read(name) for name in read)
 
     def clashing(self, model: Model, counts: Counts) -> tuple[Unique, ...]:
         """The unique groups that no field tells rows apart for, or that stored rows have too."""
@@ -80,7 +82,7 @@ class Drawer(RawDrawer):
         return tuple(unique for unique in model.uniques if unique.names not in told)
 
     def slots(self, model: Model, counts: Counts) -> Mapping[str, Slot]:
-        sure = self.world is None
+        sure = not self._is_beside_stored(model)
         key = ("slots", model.name, sure, tuple(sorted(counts.items())))
         if key not in self.known:
             found: dict[str, Slot] = {}
