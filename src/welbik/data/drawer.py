@@ -71,7 +71,9 @@ class Drawer(RawDrawer):
         """Whether stored rows are around, as people have them: they may leave no way out."""
         world = self.world
         read = {model.name, *(reference.target for reference in model.references)}
-        return world is not None and any(world.is_read(name) for name in read)
+        if world is None or model.name not in self.schema.models:
+            return False
+        return any(world.is_read(name) for name in read)
 
     def clashing(self, model: Model, counts: Counts) -> tuple[Unique, ...]:
         """The unique groups that no field tells rows apart for, or that stored rows have too."""
