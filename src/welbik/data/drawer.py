@@ -62,12 +62,12 @@ class Drawer(RawDrawer):
     def must_mend(self, model: Model, counts: Counts) -> bool:
         if model.name not in self.schema.models:
             return bool(model.rules)
-        if model.rules and self._is_beside_stored(model):
+        if model.rules and self._is_among_stored(model):
             return True
         loose = self.plan.loose[model.name] or self.plan.may_lose(model)
         return bool(loose or self.clashing(model, counts))
 
-    def _is_beside_stored(self, model: Model) -> bool:
+    def _is_among_stored(self, model: Model) -> bool:
         """Whether stored rows are around, as people have them: they may leave no way out."""
         world = self.world
         read = {model.name, *(reference.target for reference in model.references)}
@@ -84,18 +84,18 @@ class Drawer(RawDrawer):
         return tuple(unique for unique in model.uniques if unique.names not in told)
 
     def slots(self, model: Model, counts: Counts) -> Mapping[str, Slot]:
-        sure = not self._is_beside_stored(model)
+        sure = not self._is_among_stored(model)
         key = ("slots", model.name, sure, tuple(sorted(counts.items())))
         if key not in self.known:
             found: dict[str, Slot] = {}
             done: set[tuple[str, ...]] = set()
-            # Who is led elsewhere has no place of its own there.
+            # Who is led elsewhere has no place of its own there; who must have one can't be led.
             moved = self.plan.moved(model, sure)
             for ample in (4, 1):
                 for slot in self.plan.slots.get(model.name, ()):
                     names = slot.among or (slot.name,)
                     taken = slot.unique.names in done or found.keys() & {*names}
-                    if taken or slot.anchor in moved:
+                    if taken or moved & {slot.anchor, slot.name}:
                         continue
                     if self._has_room(model, slot, counts, ample):
                         found |= dict.fromkeys(names, slot)

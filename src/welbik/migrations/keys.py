@@ -236,7 +236,7 @@ def _told_anew(book: str, table: str, old: str, new: str) -> Iterator[str]:
         return f"EXISTS (SELECT 1 FROM {quote(table)} WHERE {key} = {row})"
 
     # Of a row that is gone: it would be taken for the changes of another one.
-    yield (f"DELETE FROM {quote(book)} WHERE NOT {there(old)} AND {there(new)}")
+    yield f"DELETE FROM {quote(book)} WHERE NOT {there(old)} AND {there(new)}"
     yield (
         f"UPDATE {quote(book)} SET {quote('row')} = (SELECT {new} FROM {quote(table)} "
         f"WHERE {old} = {row})\nWHERE {there(old)}"
