@@ -322,6 +322,8 @@ def test_active_filters_are_told_and_taken_away_one_by_one(app: Application) -> 
     assert told == ["has “a”", "Kind: Long, none", "Frames: 8 to 12", "Opened: from 1 Jan 2025"]
     away = re.findall(r'href="(\?[^"]*)" aria-label="Take the filter', page)
     assert "frames" not in html.unescape(away[1]) and "kind=long,-" in html.unescape(away[1])
+    less = re.search(r'href="(\?[^"]*)" aria-label="Take the search', page)
+    assert less and "_search" not in less[1] and "frames=8..12" in html.unescape(less[1])
 
 
 def test_choices_are_counted_with_all_other_filters(

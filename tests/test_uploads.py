@@ -197,3 +197,16 @@ def test_what_no_row_has_any_more_goes_after_a_while(app: Application) -> None:
     assert len(_files(app)) == 2
     assert app.agree(f"/papers/{row}/remove").status_code == 303
     assert len(_files(app)) == 1
+
+
+def test_a_list_shows_uploads_of_related_rows() -> None:
+    copies = "number integer, required\n    shelf -> Shelf\n    paper -> Paper\n    list number, paper.photo"
+    text = f"{PAPERS}model Copy\n    {copies}\nmodel Shelf\n    name text 40\n    copies <- Copy.shelf\n"
+    with application(text) as app:
+        photo = {"name": "One", "photo": (io.BytesIO(picture("png")), "one.png")}
+        app.post("/papers/new", photo)
+        app.post("/shelves/new", {"name": "Top"})
+        app.post("/copies/new", {"number": "1", "paper": "1", "shelf": "1"})
+        for path in ("/copies", "/shelves/1"):
+            page = app.client.get(path).text
+            assert re.search(r'<td data-label="Photo">\s*<a[^>]*href="[^"]*/files/', page), page

@@ -16,7 +16,8 @@ _NOTHING = "—"
 class Column:
     """A column of a table on a page; `value` is a template expression.
 
-    `head` is its cell where it stands first, and leads to the row itself.
+    `head` is its cell where it stands first, and leads to the row itself; `macros` is the file
+    of `look/` that shows it, if any.
     """
 
     name: str
@@ -27,6 +28,7 @@ class Column:
     numeric: bool
     sortable: bool = True
     head: str = ""
+    macros: str = ""
 
 
 def _value(member: AnyMember, row: str) -> str:
@@ -73,6 +75,13 @@ def _shown(
         plain = f"{row}.{member.attribute}"
         return f'{{% if {plain} %}}<a href="{{{{ {plain} }}}}" rel="noopener">{value}</a>{{% else %}}{_NOTHING}{{% endif %}}'
     return value
+
+
+def _macros(member: AnyMember) -> str:
+    """The file of macros that shows a member in a list; empty where none is needed."""
+    if isinstance(member, Many):
+        return "pieces"
+    return "uploads" if isinstance(member, Field) and member.kind.upload else ""
 
 
 def _related(schema: Schema, member: Reference, row: str) -> str:
@@ -130,7 +139,8 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
         numeric,
         is_sortable(member),
     )
-    return replace(column, head=_head(schema, owner, first, column, member, shown))
+    head = _head(schema, owner, first, column, member, shown)
+    return replace(column, head=head, macros=_macros(member))
 
 
 def _is_apart(path: str, member: AnyMember) -> bool:
@@ -231,12 +241,6 @@ def has_bin(model: Model) -> bool:
     return "bin" in model.keeps and "remove" in model.pages
 
 
-def _shows_uploads(schema: Schema, model: Model) -> bool:
-    """Whether uploads may be shown on its pages: its own, or those of rows that belong to it."""
-    below = [c.child for c in model.collections] + [many.target for many in model.many]
-    return any(map(has_uploads, [model, *(schema.models[name] for name in below)]))
-
-
 def has_uploads(model: Model) -> bool:
     """Whether its form sends files."""
     return any(field.kind.upload for field in model.fields)
@@ -280,7 +284,7 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
     columns = columns or [_named(model, "row")]
     return {
         "columns": columns,
-        "list_pieces": any("{{ pieces." in column.cell for column in columns),
+        "macros": {column.macros for column in columns},
         "more": bool(more_columns(schema, model))
         or any(path_of(schema, model, m.name) not in model.columns for m in model.entered),
         "shown_groups": _shown_groups(schema, model),
@@ -297,7 +301,8 @@ def pages_context(schema: Schema, model: Model) -> dict[str, Any]:
         "new_title": quote(f"New {model.singular}"),
         "help": html.text(model.help),
         "uploads": has_uploads(model),
-        "shows_uploads": _shows_uploads(schema, model),
+        "shows_uploads": has_uploads(model)
+        or any(c.macros == "uploads" for section in sections for c in section.columns),
         "placed": is_placed(model) and owner is None,
         "bin": has_bin(model),
         "blockable": _may_be_refused(schema, model),
