@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from functools import cached_property, partial
+from functools import cache, cached_property, partial
 from itertools import islice
 from typing import Any
 from urllib.parse import parse_qsl, quote_plus, urlsplit
@@ -187,14 +187,19 @@ class Listing:
         self, keys: Sequence[paging.Key], back: bool, start: list[Any] | None
     ) -> list[Any]:
         """The rows of a page and one more, from some values of the sorted columns on."""
-        rows = self.kind.joined(self._expected(), self.sort)
+        # Put together only for a statement that is not known yet.
+        rows = cache(partial(self.kind.joined, self._expected(), self.sort))
         after = self._is_sorted_after(keys)
+
+        def page(segment: paging.Segment | None, given: Sequence[bool]) -> Any:
+            return self.kind.page_of(rows(), keys, segment, back, given, after=after)
+
         long = self.counted > self.most
         if start is None and self.counted <= self.size:
             # All of them: no stretch is gone through by itself.
             return self._rows(
                 ("all", self.sort),
-                lambda: self.kind.page_of(rows, keys, None, False),
+                partial(page, None, ()),
                 {"most": self.size + 1},
             )
         found: list[Any] = []
@@ -209,9 +214,7 @@ class Listing:
                 edge = {paging.parameter(n): v for n, v in enumerate(values)}
                 found += self._rows(
                     ("rows", self.sort, number, back, given),
-                    partial(
-                        self.kind.page_of, rows, keys, segment, back, given, after=after
-                    ),
+                    partial(page, segment, given),
                     {**edge, "most": left},
                 )
             if len(found) > self.size:
@@ -220,7 +223,7 @@ class Listing:
 
     def _led(
         self,
-        rows: Any,
+        rows: Callable[[], Any],
         keys: Sequence[paging.Key],
         back: bool,
         stretch: tuple[int, paging.Segment, list[Any]],
@@ -236,10 +239,9 @@ class Listing:
             edge = start if is_first else []
             given = tuple(value is not None for value in edge)
             values = {paging.parameter(n): v for n, v in enumerate(edge)}
-            page = partial(self.kind.page_of, rows, keys, leader.stretch, back, given)
             return self._rows(
                 ("led", self.sort, back, given),
-                page,
+                lambda: self.kind.page_of(rows(), keys, leader.stretch, back, given),
                 {**values, **key, "most": most},
             )
 
@@ -254,8 +256,8 @@ class Listing:
     def beside(self, row: Any) -> tuple[Any, Any]:
         """The rows before and after one, in the order of the list; None where there is none."""
         keys = self.kind.order(self.sort)
-        rows = self.kind.joined(self.matching, self.sort)
-        own = rows.with_only_columns(*(key.column for key in keys))
+        rows = cache(partial(self.kind.joined, self.matching, self.sort))
+        own = rows().with_only_columns(*(key.column for key in keys))
         connection = session().connection()
         values = connection.execute(own.where(self.kind.model.id == row.id)).first()
         if values is None:
@@ -269,7 +271,7 @@ class Listing:
                 if lines is None:
                     given = [value is not None for value in edge]
                     asked = {paging.parameter(n): v for n, v in enumerate(edge)}
-                    page = self.kind.page_of(rows, keys, segment, back, given)
+                    page = self.kind.page_of(rows(), keys, segment, back, given)
                     lines = list(connection.execute(page, {**asked, "most": 1}))
                 if lines:
                     # A list loads what it shows, which may be less than the row's name.

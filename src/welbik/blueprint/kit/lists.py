@@ -53,6 +53,7 @@ class List:
         self.tree = tree
         self.through = through
         self.prepared: dict[tuple[Any, ...], Prepared] = {}
+        self._orders: dict[str, list[paging.Key]] = {}
 
     @cached_property
     def read(self) -> Any:
@@ -169,6 +170,11 @@ class List:
 
     def order(self, sort: str) -> list[paging.Key]:
         """What a sort goes by; the key of the row comes last, so that no two are equal."""
+        if sort not in self._orders:
+            self._orders[sort] = self._order(sort)
+        return self._orders[sort]
+
+    def _order(self, sort: str) -> list[paging.Key]:
         found: list[paging.Key] = []
         for key in filter(None, sort.split(",")):
             down = key.startswith("-")

@@ -37,7 +37,7 @@ class Prepared:
         answer = connection.exec_driver_sql(self._text, given)
         if self._read is None:
             self._read = self._readers(answer)
-        found = list(answer)
+        found = list(answer.all())
         if not self._read:
             return found
         typed = []
