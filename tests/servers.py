@@ -22,6 +22,8 @@ from welbik.storage.connect import backend, connect
 
 WORDS = ("sqlite", "postgresql", "mariadb")
 _SHARED = "WELBIK_TEST_SERVERS"
+MEMORY = "WELBIK_TEST_MEMORY"
+"""The setting with what a server may keep in memory of its tables, where tests need less than large ones do."""
 _PROGRAMS = {
     "postgresql": ("initdb", "pg_ctl"),
     "mariadb": ("mariadb-install-db", "mariadbd", "mariadb-admin"),
@@ -121,7 +123,8 @@ def _mariadb(folder: Path, install: str, mariadbd: str, admin: str, pid: Path) -
         **who,  # type: ignore[call-overload]
     )
     more = [f"--socket={folder}/s.sock", "--bind-address=127.0.0.1", f"--port={port}"]
-    more += ["--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=64M"]
+    memory = os.environ.get(MEMORY, "64M")
+    more += ["--innodb-flush-log-at-trx-commit=0", f"--innodb-buffer-pool-size={memory}"]
     started = subprocess.Popen(
         [mariadbd, *common, *more, "--innodb-doublewrite=0", "--sync-binlog=0"],
         stdout=subprocess.DEVNULL,
