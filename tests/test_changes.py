@@ -151,6 +151,52 @@ def test_rules_are_asked_of_what_rows_begin_with(word: str, tmp_path: Path) -> N
     assert seen == ["done"]
 
 
+VISITS = """\
+model Visit
+    name text 40
+    findings <-> Finding
+model Finding
+    name text 40
+seed
+    9 Visit
+    7 Finding
+"""
+SIGHTINGS = """\
+model Visit
+    name text 40
+model Finding
+    name text 40
+model Sighting
+    stored as "visit_findings"
+    visit    -> Visit, required, on removal remove
+    finding  -> Finding, required, on removal remove
+    strength integer 1..5, required, default 3
+    note     text 40
+    unique visit, finding
+    shown as "{finding}"
+seed
+    9 Visit
+    7 Finding
+    20 Sighting
+"""
+
+
+@pytest.mark.parametrize("word", WORDS)
+@pytest.mark.parametrize("texts", [(VISITS, SIGHTINGS), (SIGHTINGS, VISITS)])
+def test_pairs_get_fields_of_their_own_and_lose_them(
+    texts: tuple[str, str], word: str, tmp_path: Path
+) -> None:
+    (old, first), (new, second) = map(understand, texts)
+    assert not first and not second
+    change = difference(tables_of(old), new)
+    assert not change.refused
+    seen: list[str] = []
+    with opened(word, tmp_path) as grown, opened(word, tmp_path) as fresh:
+        _Growing(grown, fresh, old, new, change, seen).holds()
+        assert seen == ["done"]
+        assert len(grown.values("visit_findings", "id")) > 9
+
+
 class _PulledError(Exception):
     """The plug, pulled."""
 

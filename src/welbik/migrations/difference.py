@@ -120,12 +120,8 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
     for name, table in wanted.items():
         if name in models and name in now:
             _table(models[name], now[name], table_of(models[name], schema), work)
-        elif name in now and _only_moved(now[name], table, work):
-            _pairs(now[name], table, work)
         elif name in now and now[name] != table:
-            found.refused.append(
-                f"the table {name} would change its columns: give the relation another name"
-            )
+            _pairs(now[name], table, work)
     for name in now:
         if name not in wanted:
             found.steps.append(DropTable(name, leave=now[name].as_it_is))
@@ -135,19 +131,21 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
     return found
 
 
-def _only_moved(old: Table, table: Table, work: _Change) -> bool:
-    """Whether a table of pairs is another one only where it refers to rows with another key."""
-    columns = tuple(
-        (old.column(c.name) or c) if c.references in work.moved else c for c in table.columns
-    )
-    return old != table and replace(table, columns=columns) == old
-
-
 def _pairs(old: Table, table: Table, work: _Change) -> None:
-    for there, column in zip(old.columns, table.columns, strict=True):
-        if there != column:
-            step = ChangeColumn(table.name, column, told=told_change(there, column))
+    """A table of pairs that refers to rows with another key, or whose rows were a model's."""
+    there = [old.column(column.name) for column in table.columns]
+    ours = [one is not None and one.references for one in there]
+    if ours != [column.references for column in table.columns] or change_of_key(old, table):
+        work.found.refused.append(
+            f"the table {table.name} would change its columns: give the relation another name"
+        )
+        return
+    start = len(work.found.steps)
+    for one, column in zip(there, table.columns, strict=True):
+        if one is not None and one != column:
+            step = ChangeColumn(table.name, column, told=told_change(one, column))
             work.found.steps.append(step)
+    _rest(old, table, start, work)
 
 
 def _are_alike(one: Table, other: Table) -> bool:
@@ -210,6 +208,14 @@ def _table(model: Model, old: Table, table: Table, work: _Change) -> None:
             _add(model, old, member, column, work)
         else:
             _column(model, old, member, there, column, work)
+    _rest(old, table, start, work, tuple(entry_changes(model, old)))
+
+
+def _rest(
+    old: Table, table: Table, start: int, work: _Change, entries: tuple[Step, ...] = ()
+) -> None:
+    """All but the columns that are declared, which the steps from `start` on have made so."""
+    found = work.found
     for column in old.columns:
         if table.column(column.name) is None:
             found.steps.append(DropColumn(table.name, column.name))
@@ -224,7 +230,7 @@ def _table(model: Model, old: Table, table: Table, work: _Change) -> None:
     rules = _rules_after(old, table)
     if rules is not None:
         found.steps.append(SetRules(table.name, rules))
-    found.steps += entry_changes(model, old)
+    found.steps += entries
     if old.promises != table.promises:
         come = tuple(p for p in table.promises if p not in old.promises)
         gone = tuple(p for p in old.promises if p not in table.promises)
