@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import socket
+import ssl
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -11,6 +12,7 @@ import servers
 from conftest import Project
 from hypothesis import given
 from hypothesis import strategies as st
+from loaded import application
 
 from welbik.storage.address import read_address, renamed
 from welbik.storage.connect import connect
@@ -139,3 +141,17 @@ def test_an_address_is_read_as_it_was_written(user: str, password: str, name: st
         assert quote(password, "") not in found.shown.replace(f"{user}@", "").replace(
             f"/{name}", ""
         )
+
+
+def test_no_certificates_are_read_for_a_server_on_this_machine(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refuse(*arguments: object, **options: object) -> object:
+        raise AssertionError("the certificates of all the world were read")
+
+    with application("model Hive\n    name text\n", on="mariadb") as app:
+        app.flask.extensions["engine"].dispose()
+        monkeypatch.setattr(ssl, "create_default_context", refuse)
+        with app.database() as database:
+            assert database.count("hive") == 0
+        assert app.client.get("/hives").status_code == 200

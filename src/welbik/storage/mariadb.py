@@ -31,6 +31,7 @@ from .streaming import Stream
 _OLDEST = (10, 6)
 _DONE_ALREADY = {1050, 1054, 1060, 1061, 1068, 1091, 1146, 1826}
 """What a statement ends in that was done before: its table, column or key is there, or gone."""
+_HERE = ("localhost", "127.0.0.1", "::1")
 _IN_TRANSACTION = 1
 """The flag with which the server says that a transaction is open."""
 
@@ -89,7 +90,8 @@ class Mariadb(Journal, Server):
             return NoServer.not_allowed(address, said, f'GRANT ALL ON "{address.name}".*')
         if code in (1045, 1698) and "ssl" not in given:
             with suppress(pymysql.MySQLError, OSError):
-                pymysql.connect(**given, ssl={"check_hostname": False}).close()
+                safe = {**given, "ssl_disabled": False, "ssl": {"check_hostname": False}}
+                pymysql.connect(**safe).close()
                 remedy = "add ?ssl_ca=FILE to the address, or ?ssl_check_hostname=false without one"
                 return NoServer(address, "the server wants TLS", remedy)
         if code in (1045, 1698):
@@ -393,4 +395,7 @@ def _given(address: Address) -> dict[str, Any]:
     }
     if "ssl_check_hostname" in options:
         tls["check_hostname"] = options["ssl_check_hostname"].lower() not in ("false", "0", "no")
-    return found | {"ssl": tls} if tls else found
+    if tls:
+        return found | {"ssl": tls}
+    # Nobody listens in within one machine, and the driver reads all certificates for each connection.
+    return found | {"ssl_disabled": "unix_socket" in found or found["host"] in _HERE}
