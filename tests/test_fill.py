@@ -182,6 +182,32 @@ def test_a_rule_of_a_stored_row_keeps_new_rows_from_it() -> None:
         assert counts.get(1, 0) <= 1 and counts[2] >= 4
 
 
+@pytest.mark.parametrize(
+    "sample", ["", ", sample skewed", ", sample evenly", ", sample 0..9 per owner"]
+)
+@pytest.mark.parametrize("rule", ["count(pets) <= most", "most > count(pets) - 1"])
+def test_the_last_room_that_people_left_is_found(sample: str, rule: str) -> None:
+    text = f"""\
+model Owner
+    most    integer 0..400, required
+    pets    <- Pet.owner
+    rule {rule}
+model Pet
+    owner   -> Owner, required{sample}
+"""
+    with TemporaryDirectory() as folder:
+        filling = Filling(_schema(text), folder)
+        filling.fill({"Owner": 40, "Pet": 60})
+        led = "(SELECT count(*) FROM pet WHERE owner_id = owner.id)"
+        filling.sql(f"UPDATE owner SET most = {led} + id % 5 / 3 * (id % 5)")
+        wanted = filling.sql("SELECT sum(most) FROM owner")[0][0]
+        assert wanted == 60 + 8 * (3 + 4)
+        filling.fill({"Owner": 40, "Pet": wanted})
+        assert filling.sql(f"SELECT count(*) FROM owner WHERE most <> {led}") == [(0,)]
+        with pytest.raises(WelbikError, match="more rows of Pet would break a rule of Owner"):
+            filling.fill({"Owner": 40, "Pet": wanted + 1})
+
+
 def test_what_cannot_be_kept_is_named_and_nothing_is_added() -> None:
     text = "model A\n    n integer 0..9, required\n    bs <- B.a\nmodel B\n    a -> A, required\n    m integer 0..9, required, > a.n\n"
     with TemporaryDirectory() as folder:

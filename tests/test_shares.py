@@ -432,20 +432,30 @@ def test_values_stand_only_where_they_are_wanted(closed: int, why: int, seed: in
     st.integers(1, 80),
     st.sampled_from([0.0, 0.0, 0.3, 1.0]),
     st.integers(0, 2**100),
+    st.booleans(),
 )
 def test_rows_beside_stored_ones_bring_parents_into_their_range(
-    there: list[int], low: int, more: int, rows: int, empty: float, key: int
+    there: list[int], low: int, more: int, rows: int, empty: float, key: int, required: bool
 ) -> None:
     law = Law("range", low, low + more)
     start = 7
-    shared = Topping(key, rows, np.array(there), law, empty=empty, start=start)
+    few = np.array([(key >> 3 * at) % 8 for at in range(len(there))])
+    held = Topping(
+        key, rows, np.array(there), Law(), empty=empty, start=start, room=few, required=False
+    )
+    led, none = held.parents(np.arange(start, start + 2 * rows))
+    # Those that stand in for others keep to it too.
+    assert (np.bincount(led[~none], minlength=len(there)) <= few).all()
+    given = rows - round(rows * empty)
+    assert int((~none[:rows]).sum()) == min(given, few.sum())
+    shared = Topping(key, rows, np.array(there), law, empty=empty, start=start, required=required)
     index = np.arange(start, start + rows)
     parents, none = shared.parents(index)
-    given = rows - round(rows * empty)
+    room = sum(max(0, max(low + more, one) - one) for one in there)
+    given = given if required else min(given, room)
     assert int((~none).sum()) == given
     led = np.array(there) + np.bincount(parents[~none], minlength=len(there))
     lack = sum(max(0, low - one) for one in there)
-    room = sum(max(0, low + more - one) for one in there)
     if given >= lack:
         assert (led >= low).all()
     if given <= room:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import os
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
@@ -371,33 +372,61 @@ class Filling:
 
     def _add(self, model: Model, missing: int) -> None:
         """Adds rows; draws them anew, at other parents, where they break rules of stored ones."""
+        broken: list[Broken] = []
         for again in range(_AGAIN + 1):
             with self.database.attempt() as undo:
                 start = self.world.start(model.name)
                 adding = Beside(self.ground, model)
-                adding.add(missing, start)
+                try:
+                    adding.add(missing, start)
+                except WelbikError as error:
+                    # Where rows were held back, that is what leaves no room for these.
+                    raise (broken[0].error(model.name) if broken else error) from None
                 self.world.forget(model.name)
                 known = self.done | {model.name}
                 broken = list(self.verifier.broken({model.name}, known, self._unpaired))
                 if not broken:
                     break
-                if again == _AGAIN or not self._exclude(model, broken):
+                led = self._led(model, broken)
+                if again == _AGAIN or not led:
                     raise broken[0].error(model.name)
                 undo()
+                self._hold_back(model, broken, led, missing)
                 self.world.forget(model.name)
                 self.drawer.forget()
         run = self._run(model, start, adding.last, adding.first_id, adding.skipped)
         self.memory.add(model.table, run)
         self._count(model, missing)
 
-    def _exclude(self, model: Model, broken: Sequence[Broken]) -> bool:
-        """Keeps relations from rows that can't have more; whether that may help."""
-        helps = False
+    def _hold_back(
+        self,
+        model: Model,
+        broken: Sequence[Broken],
+        led: Mapping[str, Counter[object]],
+        missing: int,
+    ) -> None:
+        """Has fewer rows lead to those that can't have so many; nothing of the new ones is stored."""
+        before = self._led(model, broken)
+        for reference in model.references:
+            if reference.name not in led:
+                continue
+            rooms: dict[object, int] = {}
+            for one in broken:
+                if one.model.name == reference.target:
+                    for key, room in self.verifier.rooms(one, reference, missing).items():
+                        rooms[key] = min(room, rooms.get(key, room))
+            new = {key: n - before[reference.name][key] for key, n in led[reference.name].items()}
+            self.world.hold_back(reference, rooms, new)
+
+    def _led(self, model: Model, broken: Sequence[Broken]) -> dict[str, Counter[object]]:
+        """How many rows of a model lead to rows that can't have so many, by relation."""
+        found: dict[str, Counter[object]] = {}
         for one in broken:
-            if one.model is not model and led_by(model, one.model.name):
-                self.world.exclude(one.model.name, one.keys)
-                helps = True
-        return helps
+            for reference in led_by(model, one.model.name) if one.model is not model else ():
+                led = Counter(self.database.values(model.table, reference.column))
+                known = found.setdefault(reference.name, Counter())
+                known |= Counter({key: led[key] for key in one.keys})
+        return found
 
     # Many to many
 

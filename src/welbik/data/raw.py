@@ -245,7 +245,9 @@ class RawDrawer(ABC):
             raise self._too_few(model, reference, have)
         # Whose rows are counted stays its parent, unless that is what stands in the way.
         kept = isinstance(shared, Topping) and attempt % 4
-        if attempt and not kept and not reference.unique and have:
+        if attempt and not kept and isinstance(shared, Topping):
+            positions = shared.another(index, attempt)
+        elif attempt and not kept and not reference.unique and have:
             start, stop, only = span_of(index)
             stream = RowStream(self.seed, model.name, reference.name, start, stop, attempt, only)
             most = np.minimum(index, have) if reference.target == model.name else have
@@ -314,9 +316,13 @@ class RawDrawer(ABC):
         if not have:
             return None
         asked: dict[str, Any] = {"empty": share, "start": first, "unique": reference.unique}
-        if read and law.word == "range" and not reference.unique and self.world is not None:
-            led = self.world.led(reference, self.arrays)
-            return Topping(key, rows, led, law, empty=share, start=first)
+        if read and not reference.unique and self.world is not None:
+            room = self.world.room(reference, self.arrays)
+            bound = law.low or law.high is not None
+            if law.word == "range" or room is not None or (bound and law.word != "skewed"):
+                led = self.world.led(reference, self.arrays)
+                more: dict[str, Any] = {"room": room, "required": reference.required}
+                return Topping(key, rows, led, law, empty=share, start=first, **more)
         if read or (model.name, reference.name) not in self.plan.chosen:
             return Sharing(key, rows, have, law, **asked)
         there = self.meeting(model, reference, counts, have)

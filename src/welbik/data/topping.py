@@ -8,32 +8,67 @@ from .columns import Mask
 from .sharing import Law, Places
 from .streams import mixed, permuted
 
+_APART = 13
+_IN_STEAD = 100
+"""So many rows may stand in for others, beside as many as there are."""
+
 
 class Topping:
     """`rows` rows from number `start` on, for parents that have `there` rows each; see `sharing.Shared`.
 
-    The share `empty` has none. What a law has no room for is shared out by chance.
+    The share `empty` has none. `room` says how many more each may get at the most. What there is no
+    room for is shared out by chance, or has no parent where rows may be without.
     """
 
     def __init__(
-        self, key: int, rows: int, there: Places, law: Law, *, empty: float = 0.0, start: int = 0
+        self,
+        key: int,
+        rows: int,
+        there: Places,
+        law: Law,
+        *,
+        empty: float = 0.0,
+        start: int = 0,
+        room: Places | None = None,
+        required: bool = True,
     ) -> None:
         self.key, self.rows, self.have, self.start = key, rows, len(there), start
         turn = permuted(np.arange(rows), rows, key)
         given = rows - round(rows * empty)
-        self.none: Mask = turn >= given
-        chosen = _slots(key, given, there, law)
+        chosen = _slots(key, given + rows + _IN_STEAD, there, law, room)
+        chosen, self.others = chosen[:given], chosen[given:]
+        self.required = required
+        if required:
+            over = self._any(np.arange(given - len(chosen)))
+            chosen = np.concatenate([chosen, over])
+        self.none: Mask = turn >= len(chosen)
         self.of = np.zeros(rows, dtype=np.int64)
         self.of[~self.none] = chosen[turn[~self.none]]
 
     def parents(self, index: Places) -> tuple[Places, Mask]:
         at = index - self.start
         inside = (at >= 0) & (at < self.rows)
+        # Rows that stand in for others are more than were reckoned with: they take what room is left.
+        left = len(self.others)
+        beyond = np.where(inside, 0, at - self.rows)
+        free = (beyond >= 0) & (beyond < left)
+        other = self._any(index)
+        if left:
+            other = np.where(free, self.others[np.where(free, beyond, 0)], other)
         at = np.where(inside, at, 0)
-        # Rows that stand in for others are more than were reckoned with.
-        other = mixed(index.astype(np.uint64), self.key) % np.uint64(self.have)
-        found = np.where(inside, self.of[at], other.astype(np.int64))
-        return found, np.where(inside, self.none[at], False)
+        none = np.full(len(index), not self.required) & ~free
+        return np.where(inside, self.of[at], other), np.where(inside, self.none[at], none)
+
+    def another(self, index: Places, attempt: int) -> Places:
+        """Other parents of rows, of those that have room left where any has."""
+        if not len(self.others):
+            return self.parents(index)[0]
+        return self.others[(index - self.start + attempt * _APART) % len(self.others)]
+
+    def _any(self, numbers: Places) -> Places:
+        """Parents by chance, whatever room they have."""
+        found = mixed(numbers.astype(np.uint64), self.key) % np.uint64(self.have)
+        return found.astype(np.int64)
 
     def siblings(self, index: Places) -> tuple[Places, Places]:
         """The place of each row among the new ones of its parent, and how many there are."""
@@ -52,17 +87,25 @@ class Topping:
         return rows + self.start, owner[rows]
 
 
-def _slots(key: int, wanted: int, there: Places, law: Law) -> Places:
-    """So many parents, one for each row: first what they lack, then what they may have, then any."""
+def _slots(key: int, wanted: int, there: Places, law: Law, room: Places | None) -> Places:
+    """Up to so many parents, one for each row: first what they lack, then what they may have."""
     have = len(there)
-    lack = np.maximum(law.low - there, 0)
+    free = np.full(have, wanted) if room is None else np.minimum(room, wanted)
+    lack = np.minimum(np.maximum(law.low - there, 0), free)
     most = np.full(have, law.high) if law.high is not None else there + lack + wanted
-    room = np.maximum(most - np.maximum(there, law.low), 0)
-    found, left = [], wanted
-    for number, some in enumerate((lack, room)):
-        places = np.repeat(np.arange(have), np.minimum(some, left))
+    more = np.minimum(np.maximum(most - np.maximum(there, law.low), 0), free - lack)
+    found: list[Places] = []
+    for number, some in enumerate((lack, more)):
+        left = wanted - sum(map(len, found))
+        places = np.repeat(np.arange(have), _of_use(some, left))
         mixed_up = places[permuted(np.arange(len(places)), max(1, len(places)), key + number)]
         found.append(mixed_up[:left])
-        left -= len(found[-1])
-    over = mixed(np.arange(left).astype(np.uint64), key) % np.uint64(have)
-    return np.concatenate([*found, over.astype(np.int64)])
+    return np.concatenate(found)
+
+
+def _of_use(room: Places, wanted: int) -> Places:
+    """Room for so many rows: where each parent has more than that, all of it would fill the memory."""
+    each = 2 * wanted // max(1, len(room)) + 1
+    while np.minimum(room, each).sum() < min(wanted, room.sum()):
+        each *= 2
+    return np.minimum(room, each)

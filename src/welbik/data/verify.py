@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..problems import WelbikError
-from ..rules.tree import Aggregate, Node, Value, walk
+from ..rules.tree import Aggregate, Apply, Const, Node, Value, mapped, walk
 from ..schema.model import Field, Many, Model, Reference, Rule, Schema
 from ..schema.tables import SchemaNames
 from ..storage.backend import Database
@@ -76,6 +76,21 @@ class Verifier:
                 if keys:
                     yield Broken(model, rule, frozenset(keys))
 
+    def rooms(self, broken: Broken, reference: Reference, most: int) -> dict[object, int]:
+        """How many more rows may lead to rows of a model by a reference before a rule that counts them breaks.
+
+        Those that `most` may lead to are left out, and all where the rule counts something else.
+        """
+        found: dict[object, int] = {}
+        rule, held, more = broken.rule, 0, 1
+        while more <= most and any(_counts(part, reference) for part in walk(rule.node)):
+            node = mapped(rule.node, lambda part: _with(part, reference, more))  # noqa: B023
+            for key in self._keys(broken.model, replace(rule, node=node)):
+                found.setdefault(key, held)
+            # One by one where rows are few; no more than a fifth is left unused where they are many.
+            held, more = more, more + max(1, more // 5)
+        return found
+
     def _keys(self, model: Model, rule: Rule) -> set[object]:
         names = SchemaNames(self.schema)
         sql = self.database.sql(names, zone=self.timezone)
@@ -83,6 +98,21 @@ class Verifier:
         return self.database.breaking_keys(
             model.table, names.key(model.name), condition, live=has_bin(model)
         )
+
+
+def _counts(part: Node, reference: Reference) -> bool:
+    """Whether it is how many rows lead to a row by a reference."""
+    if not isinstance(part, Aggregate) or part.function != "count" or part.path:
+        return False
+    return [(hop.model, hop.via) for hop in part.hops] == [(reference.model, reference.name)]
+
+
+def _with(part: Node, reference: Reference, more: int) -> Node:
+    """A count of rows as it is with some more of them; all else as it is."""
+    if not _counts(part, reference):
+        return part
+    assert isinstance(part, Aggregate)
+    return Apply("+", (part, Const(more, part.type)), part.type)
 
 
 def worked_out(

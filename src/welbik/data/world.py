@@ -22,6 +22,9 @@ from ..storage.neutral import decode
 from .memory import Memory
 
 Positions = NDArray[np.int64]
+_ONE_BY_ONE = 4
+_ANY = 1 << 40
+"""More rows than there will ever be."""
 
 
 class World:
@@ -49,7 +52,8 @@ class World:
         self.starts = {model.name: self._first(model) for model in schema}
         if said is not None:
             self._as_before(wanted, said["before"])
-        self.excluded: dict[str, set[object]] = {}
+        self.held_back: dict[tuple[str, str], dict[object, int]] = {}
+        """By relation how many more rows may lead to some rows: more have broken a rule."""
         self._tables: dict[str, Known] = {}
         self._chosen: dict[tuple[str, str], Positions] = {}
 
@@ -73,7 +77,13 @@ class World:
 
     def is_read(self, model: str) -> bool:
         """Whether rows of a model are read, and not known by how they are made up."""
-        return self.stored[model] > 0 or bool(self.excluded.get(model))
+        return self.stored[model] > 0 or model in self._led_by_few
+
+    @property
+    def _led_by_few(self) -> set[str]:
+        """The models to whose rows relations may lead only so often."""
+        references = [self.schema.models[m].by_name[name] for m, name in self.held_back]
+        return {reference.target for reference in references if isinstance(reference, Reference)}
 
     def recount(self, model: str) -> None:
         """Counts the rows of a model anew: fixed ones were added."""
@@ -94,10 +104,28 @@ class World:
         """All rows of a model that were missing are there now."""
         self.missing[model] = 0
 
-    def exclude(self, model: str, keys: frozenset[object]) -> None:
-        """Keeps relations of new rows from some rows of a model."""
-        self.excluded[model] = self.excluded.get(model, set()) | keys
+    def hold_back(
+        self, reference: Reference, rooms: Mapping[object, int], led: Mapping[object, int]
+    ) -> None:
+        """Lets no more new rows lead to some rows than there is room for, where that is known.
+
+        Else fewer than those that `led` there and broke a rule.
+        """
+        few = self.held_back.setdefault((reference.model, reference.name), {})
+        few |= {key: min(room, few.get(key, room)) for key, room in rooms.items()}
+        for key, rows in led.items():
+            if few.get(key, rows) >= rows:
+                # One by one where that is soon done, for each of them may be of use.
+                few[key] = max(0, rows - 1 if rows <= _ONE_BY_ONE else rows // 2)
         self._chosen.clear()
+
+    def room(self, reference: Reference, arrays: Arrays) -> Positions | None:
+        """How many more rows may lead to each of those that a reference may lead to, where it is known."""
+        few = self.held_back.get((reference.model, reference.name))
+        if few is None:
+            return None
+        keys = self.table(reference.target).keys[self.choice(reference, arrays)]
+        return np.array([few.get(key, _ANY) for key in keys.tolist()], dtype=np.int64)
 
     def forget(self, model: str) -> None:
         """Rows of a model have come or changed: they are read anew."""
@@ -116,7 +144,7 @@ class World:
         if key not in self._chosen:
             rows = self.table(reference.target)
             free = rows.live()
-            gone = self.excluded.get(reference.target, set())
+            gone = {k for k, few in self.held_back.get(key, {}).items() if not few}
             if reference.unique:
                 model = self.schema.models[reference.model]
                 gone = gone | set(
