@@ -15,6 +15,7 @@ from ..storage.neutral import encode
 from .columns import Drawn, Mask
 from .drawer import Drawer
 from .making import BATCH, filled, times_of
+from .marks import has_marks
 from .settling import Values
 from .world import World
 
@@ -77,7 +78,8 @@ class Beside:
     def add(self, missing: int, start: int, given: Sequence[Values] = ()) -> list[object]:
         """Adds so many rows, made up from a number on; returns their keys.
 
-        `given` are values of the first ones that are not made up.
+        Keys that are numbers are left out unless values are `given`: those of the first rows, that
+        are not made up.
         """
         own = [self.model.number] if self.model.numbered else []
         columns = [*own, *(member.column for member in self._filled)]
@@ -96,7 +98,7 @@ class Beside:
             made = self._columns(start, stop)
             count = len(made[0])
             self.database.insert(self.model.table, columns, made)
-            if given:
+            if given or has_marks(self.model):
                 keys += made[columns.index(key)]
             self.next_id += count
             missing -= count

@@ -15,6 +15,7 @@ from .beside import Beside, Ground
 from .columns import Counts
 from .drawer import Drawer
 from .making import BATCH, filled
+from .marks import marked, numbers_of
 from .memory import Memory, Run
 from .raw import Places
 from .slices import Slice
@@ -54,7 +55,7 @@ def complete(ground: Ground, memory: Memory, model: Model) -> Given:
         if not run.size:
             continue
         new = [member for member in filled(model) if member.column not in run.columns]
-        if new and model.numbered:
+        if new and (model.numbered or run.marks):
             given |= _run(ground, model, run, new)
         memory.runs[table][at] = replace(run, columns=columns)
     return given
@@ -71,19 +72,30 @@ def _run(ground: Ground, model: Model, run: Run, new: list[Field | Reference]) -
     beside.drawer = drawer
     counts = {**beside.counts, model.name: run.counts.get(model.name, run.last)}
     numbers = np.setdiff1d(np.arange(run.first, run.last), np.array(run.skipped, dtype=np.int64))
-    keys = ground.world.table(model.name).keys
-    there = np.flatnonzero((keys >= run.key) & (keys < run.key + run.size))
+    keys, key = ground.world.table(model.name).keys, ground.world.names.key(model.name)
+    there, which = _left(ground, model, run)
     given: Given = set()
     for begin in range(0, len(there), BATCH):
-        at = there[begin : begin + BATCH]
-        rows = _Stored(drawer, model, numbers[keys[at] - run.key], counts, at, names)
+        at, index = there[begin : begin + BATCH], numbers[which[begin : begin + BATCH]]
+        rows = _Stored(drawer, model, index, counts, at, names)
         for member in new:
             values = beside.encoded(member, rows.member(member.name))
             some = zip(keys[at].tolist(), values, strict=True)
             told = [(key, value) for key, value in some if value is not None]
-            done = ground.database.fill_in(model.table, model.number, member.column, told)
+            done = ground.database.fill_in(model.table, key, member.column, told)
             given |= {(key, member.column) for key in done}
     return given
+
+
+def _left(ground: Ground, model: Model, run: Run) -> tuple[Places, Places]:
+    """Where rows of a run stand among those that are stored, and their places in the run."""
+    keys = ground.world.table(model.name).keys
+    if model.numbered:
+        there = np.flatnonzero((keys >= run.key) & (keys < run.key + run.size))
+        return there, keys[there] - run.key
+    rows = marked(ground.database, ground.world.names, model, run, numbers_of(run))
+    found = np.array([(place, at) for place, _, at in rows], dtype=np.int64).reshape(-1, 2)
+    return found[:, 0], found[:, 1]
 
 
 def take_back(
@@ -92,5 +104,6 @@ def take_back(
     """Empties again what rows were given that break a rule now; all of it where others break one."""
     back = {one for one in given if broken is not model or one[0] in keys}
     for key, column in back:
-        ground.database.update(model.table, model.number, key, {column: None})
+        own = ground.world.names.key(model.name)
+        ground.database.update(model.table, own, key, {column: None})
     return back

@@ -10,9 +10,9 @@ import datetime as dt
 import hashlib
 import os
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -29,6 +29,7 @@ from .completing import complete, take_back
 from .drawer import Drawer
 from .fixed import counts_with_fixed
 from .making import BATCH, Batches, Maker, Making, filled, midnight
+from .marks import columns_of, has_marks, marked, marks_of, numbers_of
 from .memory import Memory, Run
 from .narrowing import reads
 from .pairs import pairs_of
@@ -337,11 +338,24 @@ class Filling:
     def _count(self, model: Model, rows: int) -> None:
         self.found.added[model.name] = self.found.added.get(model.name, 0) + rows
 
-    def _run(self, model: Model, first: int, last: int, key: int, skipped: list[int]) -> Run:
+    def _run(
+        self,
+        model: Model,
+        first: int,
+        last: int,
+        key: int,
+        keys: Iterable[Sequence[object]],
+        skipped: Sequence[int] = (),
+    ) -> Run:
+        """What is remembered of rows that were just stored; their `keys` where those are values of their own."""
         columns = tuple(member.column for member in filled(model))
         seed, counts = self.drawer.seed, self.making().counts
         day = self.day.isoformat()
-        return Run(first, last, key, seed, day, self.now, columns, tuple(skipped), counts)
+        run = Run(first, last, key, seed, day, self.now, columns, tuple(skipped), counts)
+        if not has_marks(model):
+            return run
+        marks = (marks_of(self.database, self.world.names, model, some) for some in keys)
+        return replace(run, marks="".join(marks), marked=columns_of(model))
 
     def _make(self, model: Model, batches: Batches) -> None:
         """Makes rows that nothing needs to be read for."""
@@ -363,7 +377,8 @@ class Filling:
                     for broken in self.verifier.broken({model.name}, known, self._unpaired):
                         raise broken.error(model.name)
                     self.said["done"] = [*self.said["done"], model.name]
-                self.memory.add(model.table, self._run(model, begin, end, number + begin, []))
+                keys = batches.keys(model, begin, end)
+                self.memory.add(model.table, self._run(model, begin, end, number + begin, keys))
                 self.said["progress"][model.name] = end
                 self.memory.save()
                 self.memory.go_on(self.said)
@@ -378,7 +393,7 @@ class Filling:
                 start = self.world.start(model.name)
                 adding = Beside(self.ground, model)
                 try:
-                    adding.add(missing, start)
+                    keys = adding.add(missing, start)
                 except WelbikError as error:
                     # Where rows were held back, that is what leaves no room for these.
                     raise (broken[0].error(model.name) if broken else error) from None
@@ -394,7 +409,7 @@ class Filling:
                 self._hold_back(model, broken, led, missing)
                 self.world.forget(model.name)
                 self.drawer.forget()
-        run = self._run(model, start, adding.last, adding.first_id, adding.skipped)
+        run = self._run(model, start, adding.last, adding.first_id, [keys], adding.skipped)
         self.memory.add(model.table, run)
         self._count(model, missing)
 
@@ -484,7 +499,10 @@ class Filling:
         target = self.schema.models[many.target]
         theirs = self._keys(target, live="bin" in target.keeps)
         mine: Any = self._made.get(model.name)
-        if mine is None or f"{model.name}.{many.name}" in self.said["owed"]:
+        owed = f"{model.name}.{many.name}" in self.said["owed"]
+        if has_marks(model):
+            mine = self._marked(model, many, owed=owed)
+        elif mine is None or owed:
             mine = self._keys(model)[before:]
         first = int(self.said["before"]["starts"][model.name])
         if not len(theirs) or not len(mine):
@@ -496,6 +514,21 @@ class Filling:
             columns = [some[owners].tolist(), theirs[others].tolist()]
             if len(owners):
                 self.database.insert(many.table, [many.column, many.target_column], columns)
+
+    def _marked(self, model: Model, many: Many, *, owed: bool) -> Any:
+        """The keys of the rows of this fill, in the order that they were made in.
+
+        Where it owes what another fill did not come to, those that have no pairs.
+        """
+        first = 0 if owed else int(self.said["before"]["starts"][model.name])
+        has = set(self.database.values(many.table, many.column)) if owed else set()
+        found = []
+        for run in self.memory.runs.get(model.table, ()):
+            if run.first >= first:
+                rows = marked(self.database, self.world.names, model, run, numbers_of(run))
+                found += [(run.first + at, key) for _, key, at in rows if key not in has]
+        keys = [key for _, key in sorted(found, key=lambda one: one[0])]
+        return np.array(keys, dtype=object)
 
     def _keys(self, model: Model, *, live: bool = False) -> Any:
         key = self.world.names.key(model.name)

@@ -91,6 +91,10 @@ class Maker:
             columns += times_of(self.drawer, model, index, drawn, self.making.now)
         return columns
 
+    def own_keys(self, model: Model, start: int, stop: int) -> list[object]:
+        """The keys of some rows of a model."""
+        return self.keys(model, Drawn(np.arange(start, stop), None))
+
     def _encoded(self, member: Field | Reference, drawn: Drawn) -> list[object]:
         if isinstance(member, Field):
             return encode(member.kind.stored().type, drawn.values, drawn.empty)
@@ -189,6 +193,11 @@ class Batches:
             made = self.waiting.popleft()[1]
             self._draw_ahead()
             yield self._result(batch, made)
+
+    def keys(self, model: Model, start: int, stop: int) -> Iterator[list[object]]:
+        """The keys of the rows that `of` gives, batch by batch."""
+        for _, first, last in _batches(model.name, start, stop):
+            yield self.maker.own_keys(model, first, last)
 
     def _result(self, batch: Range, made: Future[Packed]) -> Packed:
         try:

@@ -21,7 +21,8 @@ class Run:
 
     `first` up to and without `last` are their numbers, `key` the key of the first where keys are
     numbers of their own; those in `skipped` were not stored. `columns` are those that they were made
-    with, `at` when that was, in seconds since 1970.
+    with, `at` when that was, in seconds since 1970. Rows with keys of other kinds are told by `marks`, in
+    their order, which are made of the columns `marked`; see the module `marks`.
     """
 
     first: int
@@ -33,18 +34,20 @@ class Run:
     columns: tuple[str, ...] = ()
     skipped: tuple[int, ...] = ()
     counts: Mapping[str, int] = field(default_factory=dict)
+    marks: str = ""
+    marked: tuple[str, ...] = ()
 
     def joined(self, other: Run) -> Run | None:
         """Both as one, where one goes on with what the other began."""
         stored = self.last - self.first - len(self.skipped)
-        goes_on = other.first == self.last and other.key == self.key + stored
-        if (
-            not goes_on
-            or replace(other, first=self.first, last=self.last, key=self.key, skipped=self.skipped)
-            != self
-        ):
+        # Keys that are no numbers do not go on.
+        key = self.key if self.marks else self.key + stored
+        mine: dict[str, Any] = {"first": self.first, "last": self.last, "key": self.key}
+        mine |= {"skipped": self.skipped, "marks": self.marks}
+        if other.first != self.last or other.key != key or replace(other, **mine) != self:
             return None
-        return replace(self, last=other.last, skipped=(*self.skipped, *other.skipped))
+        skipped, marks = (*self.skipped, *other.skipped), self.marks + other.marks
+        return replace(self, last=other.last, skipped=skipped, marks=marks)
 
     @property
     def size(self) -> int:
@@ -104,5 +107,5 @@ class Memory:
 
 
 def _read(said: dict[str, Any]) -> Run:
-    lists: dict[str, Any] = {n: tuple(said.pop(n, ())) for n in ("columns", "skipped")}
+    lists: dict[str, Any] = {n: tuple(said.pop(n, ())) for n in ("columns", "skipped", "marked")}
     return Run(**said, **lists)

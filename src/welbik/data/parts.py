@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 
 from ..problems import WelbikError
 from ..schema.model import Field, Many, Model, Schema
+from ..schema.tables import SchemaNames
 from ..storage.backend import Database
 from .columns import Drawn
 from .making import BATCH, Columns, Maker, Making, filled
+from .marks import columns_of, has_marks, marks_of
 from .memory import Memory, Run
 from .pairs import pairs_of
 
@@ -154,12 +157,18 @@ def store_range(database: Database, tables: Tables, of: Model | Many, first: int
     columns = tuple(m.column for m in filled(of)) if isinstance(of, Model) else ()
     day = making.today.isoformat()
     run = Run(first, last, key, making.seed, day, making.now, columns, (), making.counts)
+    keys: list[object] = []
     with database.alongside():
         for begin in range(first, last, BATCH):
             made = tables.batch(of, begin, min(last, begin + BATCH))
             if made and len(made[0]):
                 database.insert(of.table, names, made)
                 count += len(made[0])
+                if isinstance(of, Model) and has_marks(of):
+                    keys += made[names.index(SchemaNames(making.schema).key(of.name))]
+        if isinstance(of, Model) and has_marks(of):
+            marks = marks_of(database, SchemaNames(making.schema), of, keys)
+            run = replace(run, marks=marks, marked=columns_of(of))
         Memory.note(database, of.table, run)
     return count
 

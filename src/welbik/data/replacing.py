@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from ..rules.sql import quote
 from ..schema.model import Model, Schema
 from ..schema.tables import SchemaNames
 from ..storage.backend import Database
 from ..storage.tables import tables_of
+from .marks import has_marks, marked, numbers_of
 from .memory import UNDER_WAY, Memory, Run
 
+_AT_ONCE = 500
+"""Keys in one statement."""
 _GROWING = 2000
 """Rounds after which what is left of a tree stays: people's rows hang on it."""
 
@@ -19,11 +22,13 @@ _GROWING = 2000
 def made_up(database: Database, schema: Schema) -> dict[str, int]:
     """How many made-up rows there are, by model, as far as they are known."""
     memory = Memory(database)
-    found = {model.name: _count(database, memory, model) for model in schema}
+    found = {model.name: _count(database, schema, memory, model) for model in schema}
     return {name: rows for name, rows in found.items() if rows}
 
 
-def _count(database: Database, memory: Memory, model: Model) -> int:
+def _count(database: Database, schema: Schema, memory: Memory, model: Model) -> int:
+    if has_marks(model):
+        return len(_keys(database, schema, memory, model))
     where = _made(memory.runs.get(model.table, []), model)
     if not where:
         return 0
@@ -39,10 +44,16 @@ def remove_made(database: Database, schema: Schema, timezone: str) -> dict[str, 
     database.prepare(tables_of(schema), timezone)
     memory = Memory(database)
     memory.prepare()
-    removed: dict[str, int] = {}
+    removed = dict.fromkeys(schema.models, 0)
     with database.transaction():
-        for model in reversed(schema.parents_first):
-            removed[model.name] = _remove(database, schema, memory, model)
+        gone = True
+        while gone:
+            # Pairs and circles lead against the order of models: what they held is free then.
+            gone = False
+            for model in reversed(schema.parents_first):
+                rows = _remove(database, schema, memory, model)
+                removed[model.name] += rows
+                gone = gone or bool(rows)
         for model in schema:
             if model.table in memory.runs:
                 # What is made next begins with the first row again.
@@ -54,28 +65,55 @@ def remove_made(database: Database, schema: Schema, timezone: str) -> dict[str, 
 
 
 def _remove(database: Database, schema: Schema, memory: Memory, model: Model) -> int:
-    where = _made(memory.runs.get(model.table, []), model)
-    if not where:
-        return 0
-    names = SchemaNames(schema)
-    table, key = quote(model.table), f"{quote(model.table)}.{quote(names.key(model.name))}"
-    where += _untouched(database, memory, model)
-    where += "".join(f" AND {one}" for one in _free(schema, memory, model, key))
+    # Statements with values have names of their own.
+    name = database.name if has_marks(model) else quote
+    own = name(SchemaNames(schema).key(model.name))
+    free = "".join(
+        f" AND {one}" for one in _free(schema, model, f"{name(model.table)}.{own}", name)
+    )
+    made: list[tuple[str, list[object]]] = []
+    if has_marks(model):
+        keys = _keys(database, schema, memory, model)
+        for at in range(0, len(keys), _AT_ONCE):
+            some = keys[at : at + _AT_ONCE]
+            made.append((f"{own} IN ({', '.join([database.mark] * len(some))})", some))
+    elif where := _made(memory.runs.get(model.table, []), model):
+        made.append((where + _untouched(database, memory, model), []))
     count = 0
     for _ in range(_GROWING):
-        keys = f"SELECT {quote(names.key(model.name))} FROM {table} WHERE {where}"
-        gone = int(database.run(f"SELECT count(*) FROM ({keys}) AS gone")[0][0])
+        gone = sum(_take(database, schema, model, f"{which}{free}", of) for which, of in made)
         if not gone:
             break
-        for owner in schema:
-            for many in owner.many:
-                if many.declares and many.model == model.name:
-                    pairs = f"DELETE FROM {quote(many.table)} WHERE {quote(many.column)} IN"
-                    database.run(f"{pairs} (SELECT * FROM ({keys}) AS gone)")
-        own = quote(names.key(model.name))
-        database.run(f"DELETE FROM {table} WHERE {own} IN (SELECT * FROM ({keys}) AS gone)")
         count += gone
     return count
+
+
+def _take(database: Database, schema: Schema, model: Model, where: str, of: list[object]) -> int:
+    """Takes the rows away that meet a condition over values, and their pairs; returns how many."""
+    name = database.name if of else quote
+    own, table = name(SchemaNames(schema).key(model.name)), name(model.table)
+    keys = f"SELECT {own} FROM {table} WHERE {where}"
+    gone = int(database.run(f"SELECT count(*) FROM ({keys}) AS gone", of)[0][0])
+    if not gone:
+        return 0
+    for owner in schema:
+        for many in owner.many:
+            if many.declares and many.model == model.name:
+                pairs = f"DELETE FROM {name(many.table)} WHERE {name(many.column)} IN"
+                database.run(f"{pairs} (SELECT * FROM ({keys}) AS gone)", of)
+    database.run(f"DELETE FROM {table} WHERE {own} IN (SELECT * FROM ({keys}) AS gone)", of)
+    return gone
+
+
+def _keys(database: Database, schema: Schema, memory: Memory, model: Model) -> list[object]:
+    """The keys of made-up rows that are as they were made, as the driver takes them."""
+    names = SchemaNames(schema)
+    type_ = database.type_of(model.table, names.key(model.name))
+    found = []
+    for run in memory.runs.get(model.table, []):
+        rows = marked(database, names, model, run, numbers_of(run))
+        found += [database.bound(key, type_) for _, key, _ in rows]
+    return found
 
 
 def _made(runs: list[Run], model: Model) -> str:
@@ -97,21 +135,19 @@ def _untouched(database: Database, memory: Memory, model: Model) -> str:
     return f" AND {changed} <= '{at}'"
 
 
-def _free(schema: Schema, memory: Memory, model: Model, key: str) -> Iterator[str]:
-    """Conditions that no row which stays leads to a row."""
+def _free(schema: Schema, model: Model, key: str, name: Callable[[str], str]) -> Iterator[str]:
+    """Conditions that no row which stays leads to a row; `name` writes tables and columns."""
     for other in schema:
         for reference in other.references:
             if reference.target != model.name:
                 continue
-            table = quote(other.table)
             # Asked under another name: a tree leads to itself.
-            condition = f"leads.{quote(reference.column)} = {key}"
-            yield f"NOT EXISTS (SELECT 1 FROM {table} AS leads WHERE {condition})"
+            condition = f"leads.{name(reference.column)} = {key}"
+            yield f"NOT EXISTS (SELECT 1 FROM {name(other.table)} AS leads WHERE {condition})"
         for many in other.many:
             if many.declares and many.target == model.name:
-                pairs = quote(many.table)
-                condition = f"leads.{quote(many.target_column)} = {key}"
-                yield f"NOT EXISTS (SELECT 1 FROM {pairs} AS leads WHERE {condition})"
+                condition = f"leads.{name(many.target_column)} = {key}"
+                yield f"NOT EXISTS (SELECT 1 FROM {name(many.table)} AS leads WHERE {condition})"
 
 
 def _nothing() -> Run:

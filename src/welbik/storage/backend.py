@@ -522,25 +522,30 @@ class Database(Books):
         return value
 
     def fill_in(
-        self, table: str, key: str, column: str, rows: Sequence[tuple[int, object]]
-    ) -> list[int]:
-        """Gives rows, by their numbers in order, a value for a column that is empty in them.
+        self, table: str, key: str, column: str, rows: Sequence[tuple[Any, object]]
+    ) -> list[Any]:
+        """Gives rows, by their keys, a value for a column that is empty in them.
 
         Returns those that have it now: not those that had one, nor those that may not have it.
         """
         if not rows:
             return []
-        number = quote(key)
-        span = f"{number} BETWEEN {rows[0][0]} AND {rows[-1][0]}"
-        asked = f"SELECT {number} FROM {quote(table)} WHERE {quote(column)} IS NULL AND {span}"
-        empty = {int(one) for (one,) in self.run(asked)}
+        keys: list[Any] = [self.bound(of, self.type_of(table, key)) for of, _ in rows]
+        span = f"IN ({', '.join([self.mark] * len(keys))})"
+        if isinstance(keys[0], int):
+            span, keys = f"BETWEEN {self.mark} AND {self.mark}", [min(keys), max(keys)]
+        own = self.read(table, key).replace("%", "%%" if self.mark == "%s" else "%")
+        where = f"{self.name(column)} IS NULL AND {self.name(key)} {span}"
+        empty = {
+            of for (of,) in self.run(f"SELECT {own} FROM {self.name(table)} WHERE {where}", keys)
+        }
         given = [row for row in rows if row[0] in empty]
         if given and not self._taken(table, key, column, given):
             # One of them is not as it was made any more: each by itself.
             given = [row for row in given if self._taken(table, key, column, [row])]
         return [of for of, _ in given]
 
-    def _taken(self, table: str, key: str, column: str, rows: Sequence[tuple[int, object]]) -> bool:
+    def _taken(self, table: str, key: str, column: str, rows: Sequence[tuple[Any, object]]) -> bool:
         """Sets a column of some rows, or of none where the database refuses one."""
         with self.attempt() as take_back:
             try:
