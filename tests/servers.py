@@ -9,13 +9,14 @@ import shutil
 import socket
 import subprocess
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager, suppress
 from pathlib import Path
 from secrets import token_hex
 
 import pytest
 
+from welbik.rules.sql import quote
 from welbik.storage.address import read_address, renamed
 from welbik.storage.backend import Database
 from welbik.storage.connect import backend, connect
@@ -171,3 +172,30 @@ def opened(word: str, folder: Path) -> Iterator[Database]:
             yield found
         finally:
             found.close()
+
+
+@contextmanager
+def one_by_one(word: str, folder: Path) -> Iterator[Callable[[], AbstractContextManager[Database]]]:
+    """What opens an empty database, and again an empty one: on a server that is sooner than a new one."""
+    if word == "sqlite":
+        yield lambda: opened(word, folder)
+        return
+    with database(word, folder) as address:
+        yield lambda: _emptied(address, folder)
+
+
+@contextmanager
+def _emptied(address: str, folder: Path) -> Iterator[Database]:
+    found = connect(address, folder)
+    try:
+        if found.word == "postgresql":
+            found.run("DROP SCHEMA public CASCADE")
+            found.run("CREATE SCHEMA public")
+        else:
+            found.run("SET foreign_key_checks = 0")
+            for table in found.table_names():
+                found.run(f"DROP TABLE {quote(table)}")
+            found.run("SET foreign_key_checks = 1")
+        yield found
+    finally:
+        found.close()

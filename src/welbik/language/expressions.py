@@ -112,8 +112,11 @@ def compared(cursor: Cursor, left: Expression, depth: int = 0) -> Expression:
     if _at_word(cursor, "is"):
         cursor.step()
         if not _at_word(cursor, "empty", "given"):
+            # What is not empty is given.
+            empty = cursor.now.text == "not" and cursor.ahead().text == "empty"
+            remedy = "write: is given" if empty else "write: is empty"
             raise cursor.fail(
-                "unexpected", f"expected empty or given, found {cursor.found}", "write: is empty"
+                "unexpected", f"expected empty or given, found {cursor.found}", remedy
             )
         return _operation(_word(cursor), left)
     return left

@@ -19,6 +19,10 @@ _LARGEST = 10**12
 def read_type(cursor: Cursor, types: Sequence[str]) -> syntax.Type:
     """The type at the cursor; raises Skip, the problem reported, where there is none."""
     first = cursor.now
+    if first.text == "=":
+        name = cursor.tokens[0].text
+        remedy = f"what is worked out has a type too: {name} integer = …, or decimal, date …"
+        raise cursor.fail("unexpected", "a type comes before '='", remedy)
     word = cursor.word("a type", f"known are {', '.join(types)}")
     if word.text == "one":
         return _one_of(cursor, word)

@@ -114,7 +114,10 @@ def _read(node: Node, wanted: str, kind: Type) -> Converted | None:
     word = "integer" if word in _WHOLE else word
     if word == "decimal":
         places = int(numbers[1])
-        form = rf"[+\-]?\d{{1,{int(numbers[0]) - places}}}(?:\.\d{{1,{places}}}0*)?"
+        before = int(numbers[0]) - places
+        # What lies between -1 and 1 has nothing but a nought before its point.
+        whole = rf"\d{{1,{before}}}" if before else "0"
+        form = rf"[+\-]?{whole}(?:\.\d{{1,{places}}}0*)?"
     elif word in _FORMS:
         form = _FORMS[word]
     else:
