@@ -76,6 +76,13 @@ def test_edges_that_cannot_be_had_are_not_tried(empty: Project) -> None:
     assert "passed" in said and "skipped" not in said
 
 
+def test_relations_may_say_which_rows_they_lead_to(empty: Project) -> None:
+    empty.run("init", "farm")
+    project = Project(empty.root / "farm")
+    project.write("models/farm.welbik", (HERE / "projects" / "where.welbik").read_text("utf-8"))
+    assert "passed" in _complete(project, "farm")
+
+
 def test_the_demo_does_everything_and_says_what_there_is(empty: Project) -> None:
     said = empty.run("demo", "--once").stdout
     assert "passed" in said and "failed" not in said

@@ -9,6 +9,7 @@ from ..rules.brought import use
 from ..rules.text import as_text
 from ..rules.tree import Aggregate, Value, reads_clock, walk
 from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
+from .apart import declared
 from .page_code import heading, is_chosen, is_sortable, last_member, path_of, shown_with, tree_of
 from .python import call, tuple_of
 
@@ -322,6 +323,7 @@ def _collections(schema: Schema, model: Model) -> list[dict[str, Any]]:
                 "url": child.url,
                 "via": via.name,
                 "key": via.key_attribute,
+                "met": met(via),
                 "factory": child.factory,
                 "form": use.named(f"{child.endpoint}_form"),
                 "columns": f"{{{', '.join(f'{quote(k)}: {v}' for k, v in columns.items())}}}",
@@ -332,6 +334,13 @@ def _collections(schema: Schema, model: Model) -> list[dict[str, Any]]:
             }
         )
     return found
+
+
+def met(reference: Reference) -> str:
+    """What a row is made with so that a relation may lead to it, as source; empty where any will do."""
+    if reference.where is None:
+        return ""
+    return f"**supply.meeting({quote(declared(reference.model))}, {quote(reference.name)})"
 
 
 def _worked_out(model: Model) -> list[dict[str, Any]]:
@@ -356,6 +365,7 @@ def _owned(schema: Schema, model: Model) -> list[dict[str, Any]]:
             "local": f"its_{child.endpoint}",
             "factory": child.factory,
             "key": owner.key_attribute,
+            "met": met(owner),
             "url": child.url,
             "lists": "list" in child.pages,
         }

@@ -276,7 +276,7 @@ class Queries:
                 other = "or" if node.word == "and" else "and"
                 parts = ", ".join(self._not(part, here) for part in _flat(node, node.word))
                 return f"{use.sa}.{other}_({parts})"
-        return f"{use.sa}.not_({self._write(node, here)})"
+        return f"{use.sa}.not_({_unwrapped(self._write(node, here))})"
 
 
 def _cast(value: str, have: Type, wanted: Type) -> str:

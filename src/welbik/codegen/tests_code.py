@@ -14,7 +14,7 @@ from ..schema.contradictions import can_break
 from ..schema.model import Collection, Field, Many, Model, Reference, Schema
 from .apart import declared
 from .page_code import has_uploads, heading, is_chosen
-from .promise_code import promises_context, told_in_docstring
+from .promise_code import met, promises_context, told_in_docstring
 from .python import call, doc, from_import, fstring, line
 
 
@@ -47,6 +47,8 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
             "column": r.key_attribute,
             "factory": schema.models[r.target].factory,
             "unique": r.unique,
+            "name": r.name,
+            "meets": r.where is not None,
         }
         for r in model.references
         if r.required
@@ -111,7 +113,6 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
                 "column": r.key_attribute,
                 "name": r.name,
                 "factory": schema.models[r.target].factory,
-                "empty": _left_empty(schema, r),
             }
             for r in model.references
             if not r.required
@@ -164,16 +165,6 @@ def _plurals(schema: Schema) -> dict[str, str]:
         found[model.name] = "" if name in known or wrong or not name.isidentifier() else name
         known.add(name)
     return found
-
-
-def _left_empty(schema: Schema, reference: Reference) -> list[str]:
-    """What a related row may go without and is asked for: it may be chosen without it, as a rule."""
-    target = schema.models[reference.target]
-    read = (
-        {p.name for p in walk(reference.where) if isinstance(p, Value)} if reference.where else ()
-    )
-    fields = (f for f in target.fields if f.name in read and not f.required)
-    return [f.attribute for f in fields]
 
 
 def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
@@ -277,7 +268,9 @@ def _shown(schema: Schema, model: Model) -> dict[str, Any]:
     shown = [r for r in shown if "view" in schema.models[r.target].pages]
     keys = [f"{r.key_attribute}={_local(r)}.id" for r in shown]
     return {
-        "shown": [f"    {_local(r)} = supply.{schema.models[r.target].factory}()" for r in shown],
+        "shown": [
+            f"    {_local(r)} = supply.{schema.models[r.target].factory}({met(r)})" for r in shown
+        ],
         "shown_row": call(f"row = supply.{model.factory}", keys, indent=4),
         "shown_listed": [_local(r) for r in shown],
     }
@@ -490,9 +483,8 @@ def _unique_given(schema: Schema, model: Model, asked: set[str]) -> list[str]:
         made = f"supply.{schema.models[r.target].factory}"
         given = f"{made}().id"
         if r.where is not None:
-            # One that may be chosen, with what is asked of it.
-            empty = [f"{name}=None" for name in _left_empty(schema, r)]
-            arguments = [use.named(f"{model.endpoint}_form"), quote(r.name), made, *empty]
+            form = use.named(f"{model.endpoint}_form")
+            arguments = [quote(declared(model.name)), form, quote(r.name), made]
             given = f"supply.fitting({', '.join(arguments)})"
         found.append(f'    first["{r.name}"] = str({given})')
     return found
@@ -510,6 +502,7 @@ def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
         "child": call(
             f"child = supply.{child.factory}", [f"{reference.key_attribute}=row.id"], indent=4
         ),
+        "met": met(reference),
         "way": reference.removal,
         "page": line("page = ", fstring(f"/{child.url}/", "child.url_part"), indent=4),
         "column": reference.key_attribute,

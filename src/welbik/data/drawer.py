@@ -15,11 +15,14 @@ from .limits import Limits
 from .mending import Mending
 from .narrowing import Slot
 from .raw import Cut, Places, RawDrawer
+from .samples import law_of
 from .sharing import Picked, Sharing
 from .slices import Far, Slice
 from .topping import Topping
 
 _BLOCK = 50_000
+_FEWER = 8
+"""So many times as many rows as usual one may have, where few are led to."""
 
 
 class Drawer(RawDrawer):
@@ -177,10 +180,26 @@ class Drawer(RawDrawer):
 
     def _room(self, model: Model, member: Field, counts: Counts) -> int:
         """How many steps a field needs beyond one value, to tell the rows of a parent apart."""
+        slots = self.plan.slots.get(model.name, ())
+        if any((model.name, slot.anchor) in self.plan.chosen for slot in slots):
+            # Who may be led to is told by rows that are drawn within these ends: it is reckoned roughly.
+            anchors = {s.anchor for s in slots if s.name == member.name and s.anchor and not s.among}
+            most = [self._roughly(model, anchor, counts) for anchor in anchors]
+            return max(most, default=1) - 1
         slot = self.slots(model, counts).get(member.name)
         if slot is None or slot.among or not slot.anchor:
             return 0
         return (self.most_beside(model, slot.anchor, counts) or 1) - 1
+
+    def _roughly(self, model: Model, anchor: str, counts: Counts) -> int:
+        """About the most rows that one parent has, whichever of them may be led to."""
+        reference = model.by_name[anchor]
+        assert isinstance(reference, Reference)
+        if (model.name, anchor) not in self.plan.chosen:
+            return self.most_beside(model, anchor, counts) or 1
+        law, have = law_of(self.schema, reference), self._to_choose(reference, counts)
+        rows = max(1, counts.get(model.name, 0) - self.first(model.name))
+        return law.high or _FEWER * -(-rows // max(1, have))
 
     def _scaled_ends(
         self, model: Model, other: Field, member: Field, counts: Counts

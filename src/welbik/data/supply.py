@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from ..kinds.bounds import FromNow
 from ..problems import WelbikError, did_you_mean
 from ..rules.text import as_hours
-from ..rules.tree import Aggregate, Apply, Value, plain
+from ..rules.tree import Aggregate, Apply, Value, plain, walk
 from ..schema.model import Field, Model, Piece, Reference, Schema
 from .columns import Counts, Drawn, Only, as_python
 from .drawer import Drawer
@@ -226,6 +226,24 @@ class Factory:
                 return values
         what = f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"
         raise LookupError(f"no {model} could be made up that {what}: widen the fields it reads")
+
+    def meeting(self, model: str, relation: str) -> dict[str, Any]:
+        """What a row of its own fields has that a relation may lead to; nothing where none is found."""
+        reference = self.schema.models[model].by_name[relation]
+        condition = reference.where if isinstance(reference, Reference) else None
+        if condition is None:
+            return {}
+        assert isinstance(reference, Reference)
+        target = self.schema.models[reference.target]
+        read = {p.name for p in walk(condition) if isinstance(p, Value) and not p.path}
+        fields = [field for field in target.fields if field.name in read and not field.by_database]
+        meets = self.rules.condition(condition)
+        for attempt in range(_TRIES):
+            # Empty ones are tried in turn: what is asked for may be that nothing is given.
+            values = self._drawn(target, self._next.get(target.name, 0), attempt, attempt % 2 == 1)
+            if self._fits(target, values) and meets(values):
+                return {field.attribute: values[field.attribute] for field in fields}
+        return {}
 
     def given(self, of: str, given: Mapping[str, Any]) -> dict[str, Any]:
         """What a test gives, related rows by their keys.

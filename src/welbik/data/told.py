@@ -43,6 +43,14 @@ class Told:
         row = _Row(values)
         return [name for name, breaks in self._rules[model.name] if breaks(row)]
 
+    def condition(self, node: Node) -> Callable[[Mapping[str, Any]], bool]:
+        """What tells whether a row with some attributes meets a condition; one over collections is met."""
+        if any(isinstance(part, Aggregate) for part in walk(node)):
+            return lambda values: True
+        text = f"lambda row: {Python(self._attribute).false(node)}"
+        fails: Broken = eval(unmarked(text), self._space)
+        return lambda values: not fails(_Row(values))
+
     def worked_out(self, source: str) -> Any:
         """What a case of a kind comes to, from its Python source."""
         return eval(unmarked(source), self._space)
