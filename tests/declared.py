@@ -185,6 +185,16 @@ _RULED = """\
     index begun, ended
 """
 """Fields that belong together, for any model."""
+_WHERES = [
+    f", where {condition}"
+    for condition in (
+        "ended is empty",
+        "low_mark >= 9 or begun is given",
+        "not (share > 5)",
+        "begun <= today - 30",
+        "span != 3",
+    )
+]
 
 
 @st.composite
@@ -245,8 +255,11 @@ def declarations(draw: st.DrawFn) -> str:
     bodies = {name: draw(_members(name, models[:at])) for at, name in enumerate(models)}
     number = 0
     for name, lines in list(bodies.items()):
-        for line in list(lines):
+        for at, line in enumerate(list(lines)):
             words = line.split()
+            target = words[2].rstrip(",") if len(words) > 2 and words[1] == "->" else ""
+            if target and any("low_mark" in other for other in bodies[target]):
+                lines[at] += draw(st.sampled_from(["", "", *_WHERES]))
             if len(words) > 2 and words[1] == "->" and draw(st.booleans()):
                 number += 1
                 parent = words[2].rstrip(",")

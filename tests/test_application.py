@@ -29,6 +29,11 @@ def _valid(text: str) -> str:
     return text
 
 
+def _anywhere(text: str) -> str:
+    """The same, but that relations may lead to any row: it is the first of each here."""
+    return _valid(re.sub(r", where .*", "", text))
+
+
 @given(declarations().map(_valid))
 @settings(max_examples=10, phases=QUICK)
 def test_every_page_of_every_model_answers(text: str) -> None:
@@ -73,7 +78,7 @@ def _typed(app: Application, model: Model) -> dict[str, str]:
     }
 
 
-@given(declarations().map(_valid))
+@given(declarations().map(_anywhere))
 @settings(max_examples=10, phases=QUICK)
 def test_forms_take_what_is_made_up_and_show_it_again_unchanged(text: str) -> None:
     with application(text) as app:
@@ -89,7 +94,7 @@ def test_forms_take_what_is_made_up_and_show_it_again_unchanged(text: str) -> No
             assert app.change(f"{made.location}/edit", typed).status_code == 303
 
 
-@given(declarations().map(_valid))
+@given(declarations().map(_anywhere))
 @settings(max_examples=10, phases=QUICK)
 def test_forms_and_tables_agree_at_every_edge(text: str) -> None:
     """What a form takes the table takes; what the table's CHECKs refuse no form lets by."""

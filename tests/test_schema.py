@@ -9,6 +9,7 @@ import pytest
 from declared import declarations, understand
 from hypothesis import assume, given, settings
 
+from welbik.rules.text import as_text
 from welbik.schema import names
 from welbik.storage.sqlite import Sqlite
 from welbik.storage.tables import fingerprint, table_of, tables_of
@@ -134,3 +135,15 @@ def test_lists_begin_with_what_is_short() -> None:
         "f4",
         "f5",
     )
+
+
+def test_a_choice_may_be_called_like_a_field_that_is_no_text() -> None:
+    text = "model A\n    done date\n    other text 9\n    state one of open | done | other\n"
+    for said, meant in (
+        ("state in (open, done)", 'state = "open" or state = "done"'),
+        ("done = state", '"done" = state'),
+        ("state = other", "state = other"),
+    ):
+        schema, problems = understand(f"{text}    rule {said}\n")
+        assert not problems
+        assert as_text(schema.models["A"].rules[0].node) == meant

@@ -183,7 +183,9 @@ class Drawer(RawDrawer):
         slots = self.plan.slots.get(model.name, ())
         if any((model.name, slot.anchor) in self.plan.chosen for slot in slots):
             # Who may be led to is told by rows that are drawn within these ends: it is reckoned roughly.
-            anchors = {s.anchor for s in slots if s.name == member.name and s.anchor and not s.among}
+            anchors = {
+                s.anchor for s in slots if s.name == member.name and s.anchor and not s.among
+            }
             most = [self._roughly(model, anchor, counts) for anchor in anchors]
             return max(most, default=1) - 1
         slot = self.slots(model, counts).get(member.name)

@@ -32,16 +32,23 @@ class Told:
             local=lambda text: dt.datetime.fromisoformat(text).replace(tzinfo=zone),
         )
         self._space = {"dt": dt, "Decimal": Decimal, "re": re, "logic": logic, "clock": clock}
-        self._rules: dict[str, list[tuple[str, Broken]]] = {}
+        self._rules: dict[str, list[tuple[str, frozenset[str], Broken]]] = {}
 
     def broken(self, model: Model, values: Mapping[str, Any]) -> list[str]:
-        """The names of the rules that a row with these attributes breaks."""
+        """The names of the rules that a row with these attributes breaks.
+
+        Those that read a related row which it must have are asked where that is given.
+        """
         if not model.rules:
             return []
         if model.name not in self._rules:
             self._rules[model.name] = self._written(model)
         row = _Row(values)
-        return [name for name, breaks in self._rules[model.name] if breaks(row)]
+        return [
+            name
+            for name, needs, breaks in self._rules[model.name]
+            if needs <= values.keys() and breaks(row)
+        ]
 
     def condition(self, node: Node) -> Callable[[Mapping[str, Any]], bool]:
         """What tells whether a row with some attributes meets a condition; one over collections is met."""
@@ -55,7 +62,7 @@ class Told:
         """What a case of a kind comes to, from its Python source."""
         return eval(unmarked(source), self._space)
 
-    def _written(self, model: Model) -> list[tuple[str, Broken]]:
+    def _written(self, model: Model) -> list[tuple[str, frozenset[str], Broken]]:
         writer = Python(self._attribute)
         found = []
         for rule in model.rules:
@@ -63,7 +70,10 @@ class Told:
             if any(isinstance(part, Aggregate) for part in parts):
                 continue
             text = f"lambda row: {writer.false(rule.node)}"
-            found.append((rule.name, eval(unmarked(text), self._space)))
+            steps = [part.path[0] for part in parts if isinstance(part, Value) and part.path]
+            needs = [model.stored(step.reference) for step in steps if step.required]
+            names = frozenset(one.attribute for one in needs)
+            found.append((rule.name, names, eval(unmarked(text), self._space)))
         return found
 
     def at_edge(

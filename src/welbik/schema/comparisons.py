@@ -119,7 +119,10 @@ class Comparisons(Typing):
                 nearest(word, list(choices)),
             )
         if not bare and isinstance(written, syntax.Name):
-            return self.node(written, model)
+            # A field of that name is meant only where it can be compared.
+            field = self.node(written, model)
+            if field.type.name == "text":
+                return field
         return Const(choices[word], tree.TEXT)
 
     def matches(self, written: syntax.Operation, model: str) -> Node:

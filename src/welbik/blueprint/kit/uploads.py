@@ -37,8 +37,10 @@ class Stored(NamedTuple):
     type: str
     digest: str
 
-    # What shows it.
-    macros = "look/uploads.html"
+    @property
+    def macros(self) -> str:
+        """What shows it."""
+        return "look/uploads.html"
 
     def __str__(self) -> str:
         return self.name
