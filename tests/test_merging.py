@@ -19,6 +19,7 @@ from test_build import SETTINGS
 from welbik.codegen.files import application_files
 from welbik.codegen.formatting import laid_out_like
 from welbik.merging.files import Merged, marks_in, merged, pieces_of
+from welbik.merging.renaming import Renamed, renamed
 from welbik.schema.model import Schema
 
 SOURCES = Path(__file__).parent.parent / "src/welbik"
@@ -274,3 +275,33 @@ def _statements(name: str, base: str, other: str) -> set[int]:
         return {n for n, line in enumerate(lines) if line not in other.split("\n")}
     kept = {ast.dump(one) for one in ast.parse(other).body}
     return {n for n, one in enumerate(ast.parse(base).body) if ast.dump(one) not in kept}
+
+
+HIVES = Renamed("Hive", "Colony", "hive", "colony", {"code": "mark"}, frozenset({"its_home"}))
+NAMES = {
+    "hive/model.py": [
+        ("self.code, hive.code, box.code", "self.mark, hive.mark, box.code"),
+        ('f"{self.code!r:>9} {{self.code}} {box.code}"', 'f"{self.mark!r:>9} {{self.code}} {box.code}"'),
+        ("rf'{its_home.code[:3]} of {len(self.code)}'", "rf'{its_home.mark[:3]} of {len(self.mark)}'"),
+        ('"{self.code}"', '"{self.code}"'),
+        ("Hive(code=1), dict(code=2)", "Colony(mark=1), dict(code=2)"),
+        ("from ..hive.model import Hive", "from ..colony.model import Colony"),
+        ("    code: Mapped[str]", "    mark: Mapped[str]"),
+    ],
+    "box/controller.py": [
+        ("self.code, row.code, hive.code", "self.code, row.code, hive.mark"),
+        ("f'{row.code} {hive.code}'", "f'{row.code} {hive.mark}'"),
+        ('to_page("hive.list_page")', 'to_page("colony.list_page")'),
+        ("supply.new_hive(code=3)", "supply.new_colony(mark=3)"),
+    ],
+    "box/pages/list.html": [
+        ("code {{ hive.code | show }} {{ row.code }}", "code {{ hive.mark | show }} {{ row.code }}"),
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("path", "one"), [(path, one) for path, some in NAMES.items() for one in some]
+)
+def test_names_are_followed_where_they_are_certain(path: str, one: tuple[str, str]) -> None:
+    assert renamed(f"bees/{path}", one[0], [HIVES]) == one[1]

@@ -13,6 +13,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 _PAGE = re.compile(r"(?P<quote>[\"'])(?P<name>\w+)(?P<rest>\.\w+_page|/pages/\w+\.html)(?P=quote)")
+_QUOTE = re.compile("[\"']")
 _CODE = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.DOTALL)
 _ATTRIBUTE = re.compile(r"\b(\w+)\.(\w+)\b(?!\s*\()")
 _BEFORE, _AFTER = "new_|type_|typed_|_more_", "_like|_beside|_at"
@@ -126,7 +127,7 @@ def _renamed_tokens(
             else:
                 yield _name(path, text, after, calls, models)
         elif token.type == tokenize.STRING:
-            yield _page(text, models)
+            yield _page(_formatted(path, text, models), models)
         else:
             yield text
 
@@ -182,6 +183,26 @@ def _page(text: str, models: list[Renamed]) -> str:
         return match.group()
 
     return _PAGE.sub(new, text)
+
+
+def _formatted(path: str, text: str, models: list[Renamed]) -> str:
+    """A text in quotes with the expressions that stand between its braces, where it has such."""
+    if "f" not in _QUOTE.split(text)[0].lower():
+        return text
+    found, begin, deep, at = "", 0, 0, 0
+    while at < len(text):
+        if not deep and text[at : at + 2] in ("{{", "}}"):
+            at += 1
+        elif text[at] == "{":
+            if not deep:
+                found, begin = found + text[begin : at + 1], at + 1
+            deep += 1
+        elif text[at] == "}" and deep:
+            deep -= 1
+            if not deep:
+                found, begin = found + _python(path, text[begin:at], models), at
+        at += 1
+    return found + text[begin:]
 
 
 def _expression(path: str, text: str, models: list[Renamed]) -> str:
