@@ -334,9 +334,9 @@ def _csv_column(model: Model) -> dict[str, str] | None:
     return None
 
 
-def _unique_groups(model: Model) -> list[dict[str, str]]:
-    """What must differ together, where all of it is typed."""
-    typed = {m.name for m in model.entered if not isinstance(m, Many)}
+def _unique_groups(model: Model) -> list[dict[str, Any]]:
+    """What must differ together, where all of it is typed and nothing of it must differ by itself."""
+    typed = {m.name for m in model.entered if not isinstance(m, Many) and not m.unique}
     return [
         {
             "name": "_and_".join(unique.names),
@@ -344,6 +344,7 @@ def _unique_groups(model: Model) -> list[dict[str, str]]:
             "last": unique.names[-1],
             "fields": f"({', '.join(map(quote, unique.names))},)",
             "say": quote(unique.say) if unique.say else "",
+            "optional": any(r.name in unique.names for r in model.references if not r.required),
         }
         for unique in model.uniques
         if set(unique.names) <= typed

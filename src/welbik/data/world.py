@@ -22,7 +22,6 @@ from ..storage.neutral import decode
 from .memory import Memory
 
 Positions = NDArray[np.int64]
-_ONE_BY_ONE = 4
 _ANY = 1 << 40
 """More rows than there will ever be."""
 
@@ -109,14 +108,13 @@ class World:
     ) -> None:
         """Lets no more new rows lead to some rows than there is room for, where that is known.
 
-        Else fewer than those that `led` there and broke a rule.
+        None where it is not, and half of those that `led` there where so many broke a rule after all.
         """
         few = self.held_back.setdefault((reference.model, reference.name), {})
         few |= {key: min(room, few.get(key, room)) for key, room in rooms.items()}
         for key, rows in led.items():
             if few.get(key, rows) >= rows:
-                # One by one where that is soon done, for each of them may be of use.
-                few[key] = max(0, rows - 1 if rows <= _ONE_BY_ONE else rows // 2)
+                few[key] = max(0, rows // 2 if key in rooms else 0)
         self._chosen.clear()
 
     def room(self, reference: Reference, arrays: Arrays) -> Positions | None:
