@@ -19,6 +19,7 @@ from welbik.adoption import names
 from welbik.adoption.conditions import Field, UnreadError, read_condition, written
 from welbik.language.words import may_name_field
 from welbik.schema.names import plural
+from welbik.storage.connect import connect
 
 FIELDS = {
     "closed": Field("closed", "date", {}),
@@ -283,6 +284,54 @@ def test_an_adopted_table_is_changed_like_any_other(tmp_path: Path) -> None:
             assert database.execute(asked).fetchall() == [
                 ("North", b"\x01\x02", "2022-01-01T10:00:00Z")
             ]
+
+
+_VISIT = """
+import importlib, re, tomllib
+package = tomllib.load(open("welbik.toml", "rb"))["package"]
+client = importlib.import_module(package).create_app().test_client()
+for query in ("", "?_sort=-body", "?body=4..", "?body=-", "?_as=csv"):
+    print(re.findall(r"(?<=[>,])[35](?=[<,\\r])", client.get(f"/papers{query}").text))
+page = client.get("/papers/1/edit").text
+sent = dict(re.findall(r'type="hidden" name="([^"]+)" value="([^"]*)"', page))
+print(client.post("/papers/1/edit", data={**sent, "title": "Other"}).status_code)
+print(client.post("/papers/new", data={**sent, "title": "New"}).status_code)
+"""
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_data_that_others_read_is_told_by_its_size(word: str, tmp_path: Path) -> None:
+    native = {"sqlite": "BLOB", "postgresql": "bytea", "mariadb": "LONGBLOB"}[word]
+    some, more = (
+        ("'\\x000102'", "'\\x0001020304'")
+        if word == "postgresql"
+        else ("x'000102'", "x'0001020304'")
+    )
+    text = (
+        f"CREATE TABLE papers (id INTEGER PRIMARY KEY, title VARCHAR(40) NOT NULL, body {native});\n"
+        f"INSERT INTO papers VALUES (1, 'One', {some}), (2, 'Two', NULL), (3, 'Three', {more})"
+    )
+    with loaded(word, tmp_path, text) as address:
+        site = adopted(address, tmp_path)
+        line = f'body        integer, unit "bytes", stored as "body" of "{native}", set by database'
+        assert line.lower() in site.read("models/paper.welbik").lower()
+        site.replace("models/paper.welbik", "list title", "list title, body\n    filter body")
+        site.run("sync")
+        asked = "--columns title,body --sort=-body --where body>2 --format csv"
+        told = site.run("peek", "Paper", *asked.split()).stdout
+        assert told.split() == ["title,body", "Three,5", "One,3"]
+        assert site.python("-c", _VISIT).stdout.splitlines() == [
+            *("['3', '5']", "['5', '3']", "['5']", "[]", "['3', '5']"),
+            *("303", "303"),
+        ]
+        with connect(address, tmp_path) as database:
+            rows = database.run("SELECT title, body FROM papers ORDER BY id")
+        assert [(title, body and bytes(body)) for title, body in rows] == [
+            ("Other", b"\0\1\2"),
+            ("Two", None),
+            ("Three", b"\0\1\2\3\4"),
+            ("New", None),
+        ]
 
 
 @pytest.mark.parametrize("word", WORDS)

@@ -195,6 +195,10 @@ def _beyond(context: Context, column: FoundColumn, kind: str, fact: Fact) -> _Re
     if kind == "" and not column.native:
         # One database has columns without any type: what is in them decides.
         return _Read("text", "text", ["as text"])
+    if kind == "bytes" and not context.natural:
+        then = "its size is shown, and it is never changed"
+        context.note(column.name, f"{column.native} has no type in the language", then)
+        return _Read("integer", "integer", ['unit "bytes"'], by_database=True)
     if kind == "bytes" or word in _UNSEEN or (kind == "json" and context.natural):
         then = "it stays as it is, and the site does not show it"
         context.note(column.name, f"{column.native} has no type in the language", then)

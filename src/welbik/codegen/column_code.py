@@ -84,6 +84,8 @@ def _as_others(field: Field) -> str:
         found = f"{use.adopted}.IsoDay()" if day else f"{use.adopted}.Iso()"
     elif form == "plain":
         found = f"{use.adopted}.Number({', '.join(numbers)})"
+    elif form == "size":
+        found = f"{use.adopted}.Size()"
     elif form in ("told", "padded"):
         found = f"{use.adopted}.{form.capitalize()}({', '.join(numbers)})"
     elif form:

@@ -265,7 +265,7 @@ def more_columns(schema: Schema, model: Model) -> dict[str, str]:
         member.attribute: heading(member)
         for member in model.everything
         if not isinstance(member, Collection)
-        and not (isinstance(member, Field) and member.internal)
+        and not (isinstance(member, Field) and member.internal and not member.by_database)
         and member.attribute not in shown
         and member.name not in entered
     }

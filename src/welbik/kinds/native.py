@@ -47,6 +47,7 @@ _FORMS: Mapping[tuple[str, str], str] = {
     ("boolean", "exact"): "flag",
     ("boolean", "floating"): "flag",
     ("boolean", "bits"): "bits",
+    ("integer", "bytes"): "size",
     ("timestamp", "whole"): "seconds",
     ("timestamp", "floating"): "seconds",
     ("timestamp", "exact"): "seconds",

@@ -81,6 +81,8 @@ class MariadbSql(Sql):
             return f"CAST({column} AS DECIMAL({numbers[0]}, {numbers[1]}))"
         if how.form == "dashed":
             return f"replace(CAST({column} AS CHAR), '-', '')"
+        if how.form == "size":
+            return f"octet_length({column})"
         if how.form == "told":
             return f"CAST({column} AS CHAR)"
         if how.form == "bits":

@@ -105,6 +105,8 @@ class PostgresqlSql(Sql):
             return f"CAST({column} AS numeric({numbers[0]}, {numbers[1]}))"
         if how.form == "bits":
             return f"(CAST({column} AS text) = '1')"
+        if how.form == "size":
+            return f"octet_length({column})"
         if how.form == "padded":
             return f"rtrim(CAST({column} AS text))"
         casts = {"iso": word, "dashed": "uuid", "told": "text"}

@@ -125,6 +125,8 @@ class SqliteSql(Sql):
             return f"CAST(round({column} * {10 ** int(numbers[1])}) AS INTEGER)"
         if how.form == "dashed":
             return f"lower(replace({column}, '-', ''))"
+        if how.form == "size":
+            return f"length(CAST({column} AS BLOB))"
         if how.form in ("told", "padded"):
             return f"CAST({column} AS TEXT)"
         return column if how.form in ("bits", "zoned") else super().unheld(how, column)

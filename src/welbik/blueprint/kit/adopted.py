@@ -259,6 +259,35 @@ class Padded(Told):
         return None if value is None else str(value).rstrip(" ")
 
 
+def _size(column: Any) -> Any:
+    data = sa.cast(sa.type_coerce(column, sa.LargeBinary()), sa.LargeBinary())
+    return sa.func.length(data, type_=sa.Integer())
+
+
+class _Sized(TypeDecorator.Comparator):  # type: ignore[type-arg]
+    """Data that is sorted and compared by its size."""
+
+    def operate(self, op: Any, *other: Any, **options: Any) -> Any:
+        if op in (operators.is_, operators.is_not):
+            return super().operate(op, *other, **options)
+        return op(_size(self.expr), *other, **options)
+
+
+class Size(_Kept):
+    """Data that only other programs read, as the number of its bytes."""
+
+    cache_ok = True
+    impl = _Plain
+    value = int
+    comparator_factory = _Sized
+
+    def column_expression(self, column: Any) -> Any:
+        return _size(column)
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> int | None:
+        return None if value is None else int(value)
+
+
 class Dashed(_Kept):
     """Identifiers, kept as the texts that people write."""
 
