@@ -292,6 +292,7 @@ package = tomllib.load(open("welbik.toml", "rb"))["package"]
 client = importlib.import_module(package).create_app().test_client()
 for query in ("", "?_sort=-body", "?body=4..", "?body=-", "?_as=csv"):
     print(re.findall(r"(?<=[>,])[35](?=[<,\\r])", client.get(f"/papers{query}").text))
+print(re.findall("0?101", client.get("/papers").text))
 page = client.get("/papers/1/edit").text
 sent = dict(re.findall(r'type="hidden" name="([^"]+)" value="([^"]*)"', page))
 print(client.post("/papers/1/edit", data={**sent, "title": "Other"}).status_code)
@@ -302,35 +303,39 @@ print(client.post("/papers/new", data={**sent, "title": "New"}).status_code)
 @pytest.mark.parametrize("word", WORDS)
 def test_data_that_others_read_is_told_by_its_size(word: str, tmp_path: Path) -> None:
     native = {"sqlite": "BLOB", "postgresql": "bytea", "mariadb": "LONGBLOB"}[word]
-    some, more = (
-        ("'\\x000102'", "'\\x0001020304'")
-        if word == "postgresql"
-        else ("x'000102'", "x'0001020304'")
-    )
+    some, more = (f"x'{digits}'" for digits in ("000102", "0001020304"))
+    if word == "postgresql":
+        some, more = ("'\\x000102'", "'\\x0001020304'")
+    marks, given = ("TEXT", "'0101'") if word == "sqlite" else ("bit(4)", "B'0101'")
     text = (
-        f"CREATE TABLE papers (id INTEGER PRIMARY KEY, title VARCHAR(40) NOT NULL, body {native});\n"
-        f"INSERT INTO papers VALUES (1, 'One', {some}), (2, 'Two', NULL), (3, 'Three', {more})"
+        "CREATE TABLE papers (id INTEGER PRIMARY KEY, title VARCHAR(40) NOT NULL, "
+        f"body {native}, marks {marks});\n"
+        f"INSERT INTO papers VALUES (1, 'One', {some}, {given}), (2, 'Two', NULL, NULL), "
+        f"(3, 'Three', {more}, NULL)"
     )
     with loaded(word, tmp_path, text) as address:
         site = adopted(address, tmp_path)
         line = f'body        integer, unit "bytes", stored as "body" of "{native}", set by database'
-        assert line.lower() in site.read("models/paper.welbik").lower()
-        site.replace("models/paper.welbik", "list title", "list title, body\n    filter body")
+        declared = site.read("models/paper.welbik")
+        assert line.lower() in declared.lower()
+        listed = next(one for one in declared.splitlines() if one.startswith("    list "))
+        site.write(
+            "models/paper.welbik",
+            declared.replace(listed, "    list title, body, marks\n    filter body"),
+        )
         site.run("sync")
-        asked = "--columns title,body --sort=-body --where body>2 --format csv"
+        asked = "--columns title,body,marks --sort=-body --where body>2 --format csv"
         told = site.run("peek", "Paper", *asked.split()).stdout
-        assert told.split() == ["title,body", "Three,5", "One,3"]
-        assert site.python("-c", _VISIT).stdout.splitlines() == [
-            *("['3', '5']", "['5', '3']", "['5']", "[]", "['3', '5']"),
-            *("303", "303"),
-        ]
+        bits = "101" if word == "mariadb" else "0101"
+        assert told.split() == ["title,body,marks", "Three,5,", f"One,3,{bits}"]
+        *lists, bits_shown, changed, made = site.python("-c", _VISIT).stdout.splitlines()
+        assert lists == ["['3', '5']", "['5', '3']", "['5']", "[]", "['3', '5']"]
+        assert (bits_shown, changed, made) == (f"['{bits}']", "303", "303")
         with connect(address, tmp_path) as database:
             rows = database.run("SELECT title, body FROM papers ORDER BY id")
         assert [(title, body and bytes(body)) for title, body in rows] == [
-            ("Other", b"\0\1\2"),
-            ("Two", None),
-            ("Three", b"\0\1\2\3\4"),
-            ("New", None),
+            *(("Other", b"\0\1\2"), ("Two", None)),
+            *(("Three", b"\0\1\2\3\4"), ("New", None)),
         ]
 
 

@@ -86,7 +86,7 @@ def _as_others(field: Field) -> str:
         found = f"{use.adopted}.Number({', '.join(numbers)})"
     elif form == "size":
         found = f"{use.adopted}.Size()"
-    elif form in ("told", "padded"):
+    elif form in ("told", "padded", "digits"):
         found = f"{use.adopted}.{form.capitalize()}({', '.join(numbers)})"
     elif form:
         found = _FORMS[form]

@@ -68,6 +68,7 @@ _FORMS: Mapping[tuple[str, str], str] = {
     ("uuid", "uuid"): "dashed",
     ("text", "text"): "",
     ("text", "padded"): "padded",
+    ("text", "bits"): "digits",
     ("double", "exact"): "",
 }
 

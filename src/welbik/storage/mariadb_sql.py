@@ -83,6 +83,8 @@ class MariadbSql(Sql):
             return f"replace(CAST({column} AS CHAR), '-', '')"
         if how.form == "size":
             return f"octet_length({column})"
+        if how.form == "digits":
+            return f"bin({column} + 0)"
         if how.form == "told":
             return f"CAST({column} AS CHAR)"
         if how.form == "bits":

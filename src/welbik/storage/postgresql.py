@@ -109,7 +109,7 @@ class PostgresqlSql(Sql):
             return f"octet_length({column})"
         if how.form == "padded":
             return f"rtrim(CAST({column} AS text))"
-        casts = {"iso": word, "dashed": "uuid", "told": "text"}
+        casts = {"iso": word, "dashed": "uuid", "told": "text", "digits": "text"}
         if how.form in casts:
             return f"CAST({column} AS {casts[how.form]})"
         return super().unheld(how, column)

@@ -127,7 +127,7 @@ class SqliteSql(Sql):
             return f"lower(replace({column}, '-', ''))"
         if how.form == "size":
             return f"length(CAST({column} AS BLOB))"
-        if how.form in ("told", "padded"):
+        if how.form in ("told", "padded", "digits"):
             return f"CAST({column} AS TEXT)"
         return column if how.form in ("bits", "zoned") else super().unheld(how, column)
 

@@ -250,6 +250,17 @@ class Told(_Kept):
         return None if value is None else str(value)
 
 
+class Digits(Told):
+    """Bits, as the noughts and ones that they are."""
+
+    cache_ok = True
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> str | None:
+        if isinstance(value, bytes):
+            return f"{int.from_bytes(value):b}"
+        return super().process_result_value(value, dialect)
+
+
 class Padded(Told):
     """Texts that the database fills up with blanks."""
 
