@@ -286,6 +286,31 @@ def test_an_adopted_table_is_changed_like_any_other(tmp_path: Path) -> None:
             ]
 
 
+@pytest.mark.parametrize("word", WORDS)
+def test_a_column_under_a_condition_and_a_view_is_called_otherwise(
+    word: str, tmp_path: Path
+) -> None:
+    text = (
+        "CREATE TABLE posts (id INTEGER PRIMARY KEY, title VARCHAR(40) NOT NULL, "
+        "score INTEGER CHECK (score BETWEEN 0 AND 10));\n"
+        "CREATE TABLE people (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL);\n"
+        "CREATE VIEW titles AS SELECT p.id, title, name FROM posts p JOIN people o ON o.id = p.id;\n"
+        "INSERT INTO posts VALUES (1, 'One', 3)"
+    )
+    with loaded(word, tmp_path, text) as address:
+        site = adopted(address, tmp_path)
+        declared = site.read("models/post.welbik")
+        site.write(
+            "models/post.welbik",
+            re.sub(r"\bscore( +integer .*)", r"rating\1, was score", declared, count=1).replace(
+                "title, score", "title, rating"
+            ),
+        )
+        assert "call the column posts.score rating" in site.run("migrate").stdout
+        with connect(address, tmp_path) as database:
+            assert database.run("SELECT rating FROM posts") == [(3,)]
+
+
 _VISIT = """
 import importlib, re, tomllib
 package = tomllib.load(open("welbik.toml", "rb"))["package"]
