@@ -26,6 +26,7 @@ FOLDERS = frozenset({"kit", "look", "settings", "models", "fingerprint"})
 FACTORIES = frozenset(
     {
         *("store", "session", "path", "again", "all", "keys", "added", "held", "told"),
+        *("found", "meeting"),
         *(
             "told_by_name",
             "whole",

@@ -33,6 +33,7 @@ from .marks import columns_of, has_marks, marked, marks_of, numbers_of
 from .memory import Memory, Run
 from .narrowing import reads
 from .pairs import pairs_of
+from .samples import law_of
 from .settling import FixedTable
 from .uploads import write_uploads
 from .verify import Broken, Verifier, led_by
@@ -426,9 +427,10 @@ class Filling:
             if reference.name not in led:
                 continue
             rooms: dict[object, int] = {}
+            most = min(missing, law_of(self.schema, reference).high or missing)
             for one in broken:
                 if one.model.name == reference.target:
-                    for key, room in self.verifier.rooms(one, reference, missing).items():
+                    for key, room in self.verifier.rooms(one, reference, most).items():
                         rooms[key] = min(room, rooms.get(key, room))
             new = {key: n - before[reference.name][key] for key, n in led[reference.name].items()}
             self.world.hold_back(reference, rooms, new)

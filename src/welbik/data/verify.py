@@ -83,7 +83,9 @@ class Verifier:
         """
         found: dict[object, int] = {}
         rule, held, more = broken.rule, 0, 1
-        while more <= most and any(_counts(part, reference) for part in walk(rule.node)):
+        rows = self.database.count(broken.model.table)
+        counts = any(_counts(part, reference) for part in walk(rule.node))
+        while counts and more <= most and len(found) < rows:
             node = mapped(rule.node, lambda part: _with(part, reference, more))  # noqa: B023
             for key in self._keys(broken.model, replace(rule, node=node)):
                 found.setdefault(key, held)
