@@ -19,12 +19,14 @@ from .memory import Run
 
 DIGITS = 16
 """How long a mark is: 64 bits, so that of ten million rows hardly two have one."""
+_NOBODY_S = "0" * DIGITS
 _AT_ONCE = 500
 
 
 def has_marks(model: Model) -> bool:
-    """Whether rows of a model are told by marks: their key is one value, and no number of their own."""
-    return bool(model.key) or len(model.keys) == 1
+    """Whether rows of a model are told by marks: their key is one value that they are made with."""
+    names = (model.key,) if model.key else model.keys
+    return len(names) == 1 and not model.stored(names[0]).by_database
 
 
 def columns_of(model: Model) -> tuple[str, ...]:
@@ -47,7 +49,8 @@ def marks_of(database: Database, names: SchemaNames, model: Model, keys: Sequenc
             f"SELECT {_escaped(database, shown)} FROM {database.name(model.table)} WHERE {where}"
         )
         marks = {row[0]: _mark(row[1:]) for row in database.run(query, some)}
-        found += [marks[one] for one in keys[begin : begin + _AT_ONCE]]
+        # What a database keeps otherwise than it was given is told as nobody's.
+        found += [marks.get(one, _NOBODY_S) for one in keys[begin : begin + _AT_ONCE]]
     return "".join(found)
 
 
