@@ -81,9 +81,9 @@ def _run(ground: Ground, model: Model, run: Run, new: list[Field | Reference]) -
         for member in new:
             values = beside.encoded(member, rows.member(member.name))
             some = zip(keys[at].tolist(), values, strict=True)
-            told = [(key, value) for key, value in some if value is not None]
+            told = [(of, value) for of, value in some if value is not None]
             done = ground.database.fill_in(model.table, key, member.column, told)
-            given |= {(key, member.column) for key in done}
+            given |= {(of, member.column) for of in done}
     return given
 
 

@@ -19,7 +19,7 @@ from .memory import Run
 
 DIGITS = 16
 """How long a mark is: 64 bits, so that of ten million rows hardly two have one."""
-_NOBODY_S = "0" * DIGITS
+_UNKNOWN = "0" * DIGITS
 _AT_ONCE = 500
 
 
@@ -50,7 +50,7 @@ def marks_of(database: Database, names: SchemaNames, model: Model, keys: Sequenc
         )
         marks = {row[0]: _mark(row[1:]) for row in database.run(query, some)}
         # What a database keeps otherwise than it was given is told as nobody's.
-        found += [marks.get(one, _NOBODY_S) for one in keys[begin : begin + _AT_ONCE]]
+        found += [marks.get(one, _UNKNOWN) for one in keys[begin : begin + _AT_ONCE]]
     return "".join(found)
 
 
