@@ -6,9 +6,8 @@ A handful of forms are filled from our own lists; each form is as likely as its 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import lru_cache
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,13 +22,44 @@ _MOST = 3_000
 Texts = NDArray[np.object_]
 
 
-class _Forms(NamedTuple):
+class _Some:
+    """Sentences of one form; each is put into words when it is asked for, since few ever are."""
+
+    def __init__(
+        self, form: str, parts: Sequence[Sequence[str]], places: NDArray[np.int64]
+    ) -> None:
+        self.form, self.parts, self.places = form, parts, places
+
+    def __len__(self) -> int:
+        return len(self.places)
+
+    def __iter__(self) -> Iterator[str]:
+        return (self[at] for at in range(len(self)))
+
+    def __getitem__(self, at: int) -> str:
+        said = zip(self.parts, self.places[at].tolist(), strict=True)
+        return _begin(self.form.format(*(part[place] for part, place in said)))
+
+
+class _Forms:
     """Sentences by form: all of them, where each form begins, how many it has, and its share."""
 
-    texts: Texts
-    begins: NDArray[np.int64]
-    sizes: NDArray[np.int64]
-    shares: NDArray[np.float64]
+    def __init__(self, full: Sequence[tuple[int, _Some]]) -> None:
+        self.forms = [some for _, some in full]
+        self.sizes = np.array([len(some) for some in self.forms])
+        self.begins = np.cumsum(self.sizes) - self.sizes
+        self.shares = np.array([float(share) for share, _ in full])
+        self._said: Texts = np.empty(self.sizes.sum(), dtype=object)
+        self._is_said = np.zeros(len(self._said), dtype=bool)
+
+    def texts(self, numbers: NDArray[np.int64]) -> Texts:
+        """The sentences of some numbers."""
+        for number in np.unique(numbers[~self._is_said[numbers]]).tolist():
+            form = int(np.searchsorted(self.begins, number, side="right")) - 1
+            self._said[number] = self.forms[form][number - int(self.begins[form])]
+            self._is_said[number] = True
+        found: Texts = self._said[numbers]
+        return found
 
 
 def sentences(stream: RowStream, model: Model, longest: int, purpose: str) -> Texts | None:
@@ -50,8 +80,7 @@ def _picked(stream: RowStream, forms: _Forms | None, purpose: str) -> Texts | No
     form = np.searchsorted(ends, stream.fractions(f"{purpose} form"), side="right")
     form = np.minimum(form, len(ends) - 1)
     at = (stream.fractions(purpose) * forms.sizes[form]).astype(np.int64)
-    found: Texts = forms.texts[forms.begins[form] + at]
-    return found
+    return forms.texts(forms.begins[form] + at)
 
 
 def _parts(model: Model) -> tuple[str, ...]:
@@ -91,17 +120,20 @@ def _forms(singular: str, parts: tuple[str, ...], longest: int) -> _Forms | None
 @lru_cache(maxsize=64)
 def _causes(longest: int, words: tuple[int, int] | None) -> _Forms | None:
     cause = listed("cause")
-    more = _texts("{}, and {}", (cause, listed("finding")), "", longest)
+    joined, both = "{}, and {}", (cause, listed("finding"))
     if words is None:
         plain = _texts("{}.", (cause,), "", longest)
-        return _kept([(2, plain), (1, [f"{c}." for c in more if len(c) < longest])])
-    plain = _texts("{}", (cause,), "", longest)
-    fits = [text for text in [*plain, *more] if words[0] <= len(text.split()) <= words[1]]
-    return _kept([(1, fits)]) if len(fits) >= 8 else None
+        return _kept([(2, plain), (1, _texts(joined, both, "", longest, end="."))])
+    said = [*_texts("{}", (cause,), "", longest), *_texts(joined, both, "", longest)]
+    fits = [text for text in said if words[0] <= len(text.split()) <= words[1]]
+    some = _Some("{}", (fits,), np.arange(len(fits)).reshape(-1, 1))
+    return _kept([(1, some)]) if len(fits) >= 8 else None
 
 
-def _texts(form: str, given: Sequence[Sequence[str]], whose: str, longest: int) -> list[str]:
-    """What a form becomes with the parts given, as far as it is short enough.
+def _texts(
+    form: str, given: Sequence[Sequence[str]], whose: str, longest: int, end: str = ""
+) -> _Some:
+    """What a form becomes with the parts given and its end, as far as it is short enough.
 
     Where that is very many, each model has some of them for its own.
     """
@@ -109,22 +141,19 @@ def _texts(form: str, given: Sequence[Sequence[str]], whose: str, longest: int) 
     shape = tuple(map(len, short))
     size = math.prod(shape)
     if not size:
-        return []
+        return _Some(form, short, np.zeros((0, len(short)), dtype=np.int64))
     some = permuted(np.arange(min(size, _MOST)), size, key_of(form, whose))
-    places = zip(*(at.tolist() for at in np.unravel_index(some, shape)), strict=True)
-    texts = (form.format(*(p[at] for p, at in zip(short, row, strict=True))) for row in places)
-    return [_begin(text) for text in texts if len(text) <= longest]
+    places = np.stack(np.unravel_index(some, shape), axis=1)
+    lengths = np.full(len(places), len(form.format(*[""] * len(short)) + end))
+    for part, at in zip(short, places.T, strict=True):
+        lengths += np.array([len(one) for one in part])[at]
+    return _Some(form + end, short, places[lengths <= longest])
 
 
-def _kept(forms: list[tuple[int, list[str]]]) -> _Forms | None:
+def _kept(forms: list[tuple[int, _Some]]) -> _Forms | None:
     """The forms that have sentences."""
-    full = [(share, texts) for share, texts in forms if texts]
-    if not full:
-        return None
-    texts = np.array([text for _, some in full for text in some], dtype=object)
-    sizes = np.array([len(some) for _, some in full])
-    shares = np.array([float(share) for share, _ in full])
-    return _Forms(texts, np.cumsum(sizes) - sizes, sizes, shares)
+    full = [(share, some) for share, some in forms if len(some)]
+    return _Forms(full) if full else None
 
 
 def _begin(text: str) -> str:
