@@ -31,7 +31,7 @@ fuzz: $(BIN)/mypy
 	FUZZ_ROUNDS=7000 FUZZ_SEED=$$(date +%s) $(BIN)/python -m pytest --numprocesses 2 tests/test_fuzz.py -k request
 
 pairs: $(BIN)/mypy
-	WELBIK_PAIRS=10 $(BIN)/python -m pytest --numprocesses 2 tests/test_changes.py -k any_change
+	WELBIK_PAIRS=25 $(BIN)/python -m pytest --numprocesses 2 tests/test_changes.py -k any_change
 
 mutants: $(BIN)/mypy
 	$(BIN)/python bench/mutants.py 100
