@@ -36,7 +36,7 @@ from .pairs import pairs_of
 from .samples import law_of
 from .settling import FixedTable
 from .uploads import write_uploads
-from .verify import Broken, Verifier, led_by
+from .verify import Broken, Verifier
 from .world import World
 
 _AGAIN = 12
@@ -418,7 +418,7 @@ class Filling:
         self,
         model: Model,
         broken: Sequence[Broken],
-        led: Mapping[str, Counter[object]],
+        led: Mapping[str, Mapping[object, int]],
         missing: int,
     ) -> None:
         """Has fewer rows lead to those that can't have so many; nothing of the new ones is stored."""
@@ -435,14 +435,15 @@ class Filling:
             new = {key: n - before[reference.name][key] for key, n in led[reference.name].items()}
             self.world.hold_back(reference, rooms, new)
 
-    def _led(self, model: Model, broken: Sequence[Broken]) -> dict[str, Counter[object]]:
-        """How many rows of a model lead to rows that can't have so many, by relation."""
-        found: dict[str, Counter[object]] = {}
-        for one in broken:
-            for reference in led_by(model, one.model.name) if one.model is not model else ():
+    def _led(self, model: Model, broken: Sequence[Broken]) -> dict[str, dict[object, int]]:
+        """How many rows of a model lead to rows that can't have so many, by relation and key."""
+        others = [one for one in broken if one.model is not model]
+        found = {}
+        for reference in model.references:
+            keys = {key for one in others if one.model.name == reference.target for key in one.keys}
+            if keys:
                 led = Counter(self.database.values(model.table, reference.column))
-                known = found.setdefault(reference.name, Counter())
-                known |= Counter({key: led[key] for key in one.keys})
+                found[reference.name] = {key: led[key] for key in keys}
         return found
 
     # Many to many

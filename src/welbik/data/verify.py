@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Set
 from dataclasses import dataclass, replace
+from functools import partial
 
 from ..problems import WelbikError
 from ..rules.tree import Aggregate, Apply, Const, Node, Value, mapped, walk
@@ -86,7 +87,7 @@ class Verifier:
         rows = self.database.count(broken.model.table)
         counts = any(_counts(part, reference) for part in walk(rule.node))
         while counts and more <= most and len(found) < rows:
-            node = mapped(rule.node, lambda part: _with(part, reference, more))  # noqa: B023
+            node = mapped(rule.node, partial(_with, reference=reference, more=more))
             for key in self._keys(broken.model, replace(rule, node=node)):
                 found.setdefault(key, held)
             # One by one where rows are few; no more than a fifth is left unused where they are many.
@@ -153,8 +154,3 @@ def pairs_read(schema: Schema, node: Node) -> set[str]:
     hops = [hop for part in walk(node) if isinstance(part, Aggregate) for hop in part.hops]
     members = [schema.models[hop.owner].by_name[hop.name] for hop in hops if not hop.via]
     return {member.table for member in members if isinstance(member, Many)}
-
-
-def led_by(model: Model, target: str) -> list[Reference]:
-    """The references of a model that lead to rows of another."""
-    return [reference for reference in model.references if reference.target == target]

@@ -47,9 +47,12 @@ def _any_day() -> dict[int, Any]:
     return {kinds.DATE: day, kinds.DATETIME: moment, kinds.TIMESTAMP: moment}
 
 
+_HERE = ("localhost", "127.0.0.1", "::1")
+
+
 def _without_tls(url: sa.URL) -> dict[str, Any]:
     # Nobody listens in within one machine, and the driver reads all certificates each time.
-    here = "unix_socket" in url.query or url.host in (None, "localhost", "127.0.0.1")
+    here = "unix_socket" in url.query or url.host in (None, *_HERE)
     asked = any(name.startswith("ssl") for name in url.query)
     return {"ssl_disabled": True} if here and not asked else {}
 
