@@ -65,6 +65,7 @@ def test_whatever_is_declared_the_code_is_clean(text: str) -> None:
 @given(st.text(min_size=1).filter(str.strip))
 @example('"so" it is called')
 @example('it ends in "')
+@example("ᾀ is one letter, and its capital two")
 @example("a stroke \\")
 def test_a_docstring_holds_any_text(text: str) -> None:
     made = doc(text)

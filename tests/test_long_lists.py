@@ -38,6 +38,18 @@ model Hive
     list number, apiary, keeper, apiary.keeper, apiary.region, apiary.height, weight
     filter weight, keeper
     sort keeper, -weight
+
+model Visit
+    held    date, required
+    mood    one of calm | cross | wild
+    done    boolean
+    mites   integer
+    keeper  -> Keeper, required
+    keep bin
+    shown as "{held}"
+    list held, mood, done, mites, keeper, keeper.given
+    filter mood, done, mites, keeper, keeper.given
+    sort -held
 """
 SORTS = (
     "",
@@ -102,11 +114,11 @@ def rows(draw: st.DrawFn) -> tuple[list[Any], list[Any], list[Any]]:
     return keepers, apiaries, [(n, *hive) for n, hive in enumerate(hives, 1)]
 
 
-def walk(app: Application, query: str, rel: str = "next") -> list[list[str]]:
+def walk(app: Application, query: str, rel: str = "next", of: str = "hives") -> list[list[str]]:
     """The rows of every page from here on, by following its own link."""
     pages = []
     while query:
-        page = app.client.get(f"/hives{query}").text
+        page = app.client.get(f"/{of}{query}").text
         pages.append(re.findall(r'<th scope="row"><a [^>]*href="([^"?]*)', page))
         found = re.search(rf'rel="{rel}" href="([^"]+)"', page)
         last, query = query, html.unescape(found[1]) if found else ""
@@ -159,3 +171,109 @@ def test_a_long_list_is_sorted_by_what_its_rows_lead_to_as_a_short_one(
     holds()
     # Some of them went through what rows lead to, and not through all rows.
     assert led
+
+
+VISITS = st.tuples(
+    st.integers(1, 4),
+    st.none() | st.sampled_from(["calm", "cross", "wild"]),
+    st.none() | st.booleans(),
+    st.none() | st.integers(0, 3),
+    st.integers(1, 2),
+    st.sampled_from([False, False, False, True]),
+)
+ASKED = {
+    "mood": ["mood=calm", "mood=-", "mood=cross,wild", "mood=.."],
+    "done": ["done=yes", "done=no", "done=-"],
+    "mites": ["mites=2", "mites=1..2", "mites=-"],
+    "keeper": ["keeper=1"],
+    "given": ["keeper.given=x"],
+    "sort": ["_sort=held", "_sort=mites", "_sort=-keeper"],
+}
+
+
+def _meets(visit: Any, asked: str) -> bool:
+    _, mood, done, mites, keeper, _ = visit
+    told = {None: "-", True: "yes", False: "no"}
+    name, _, text = asked.partition("=")
+    if name == "mood":
+        return mood is not None if text == ".." else (mood or "-") in text.split(",")
+    if name == "done":
+        return told[done] == text
+    if name == "mites":
+        low, _, high = text.partition("..")
+        return (
+            mites is None
+            if text == "-"
+            else mites is not None and int(low) <= mites <= int(high or low)
+        )
+    return keeper == 1
+
+
+@given(
+    st.lists(VISITS, min_size=20, max_size=40),
+    st.tuples(*(st.sampled_from(["", *some]) for some in ASKED.values())),
+)
+@example(
+    [(1 + n % 4, "calm", True, n % 4, 1, False) for n in range(30)],
+    ("mood=calm", "done=yes", "mites=1..2", "", "", ""),
+)
+@example(
+    [(1 + n % 4, "calm", None, 1, 1, n % 5 == 1) for n in range(30)],
+    ("mood=calm", "", "mites=2", "", "", "_sort=held"),
+)
+@example(
+    [(1 + n % 4, None, n % 3 == 0, n % 4, 1, False) for n in range(30)],
+    ("", "done=no", "mites=1..3", "", "", ""),
+)
+@settings(max_examples=30, deadline=None, phases=[Phase.explicit, Phase.generate])
+def _are_found_as_they_are(
+    app: Application, led: list[str], visits: list[Any], asked: tuple[str, ...]
+) -> None:
+    counting, narrowing = app.module("kit.counting"), app.module("kit.narrowing")
+    with app.database() as database:
+        for table in ("visit", "hive", "apiary", "keeper"):
+            database.run(f"DELETE FROM {table}")
+        with database.transaction():
+            _insert(database, "keeper", ("surname", "given"), [("A", "x"), ("B", "y")])
+            names = ("held", "mood", "done", "mites", "keeper_id", "removed_at")
+            gone = "2026-01-01 00:00:00.000000"
+            _insert(
+                database,
+                "visit",
+                names,
+                [(f"2026-03-0{day}", *rest, gone if bin else None) for day, *rest, bin in visits],
+            )
+    asked = tuple(filter(None, asked))
+    filters = [one for one in asked if not one.startswith("_sort")]
+    wanted = [
+        (visit, f"/visits/{number}")
+        for number, visit in enumerate(visits, 1)
+        if not visit[-1] and all(_meets(visit, one) for one in filters)
+    ]
+    query = f"?{'&'.join([*asked, '_size=10'])}"
+    choose = narrowing.Narrowing.led
+
+    def leads(self: Any, rows: Any) -> Any:
+        led.append(self.name)
+        return choose(self, rows)
+
+    with pytest.MonkeyPatch.context() as patch:
+        for name, most in (("COUNTED", 8), ("MET", 4)):
+            patch.setattr(counting, name, most)
+        patch.setattr(narrowing, "_READ", 12)
+        patch.setattr(narrowing.Narrowing, "led", leads)
+        pages = walk(app, query, of="visits")
+    last = pages.pop()[0]
+    found = [address.partition("?")[0] for page in pages for address in page]
+    assert sorted(found) == sorted(address for _, address in wanted)
+    if "_sort" not in query:
+        by_day = sorted(wanted, key=lambda one: (one[0][0], int(one[1][8:])), reverse=True)
+        assert found == [address for _, address in by_day]
+    back = [a.partition("?")[0] for p in walk(app, last, "prev", "visits")[:-1][::-1] for a in p]
+    assert back == found
+
+
+def test_rows_of_a_choice_are_found_in_the_order_of_the_list(app: Application) -> None:
+    led: list[str] = []
+    _are_found_as_they_are(app, led)
+    assert {"mood", "done"} <= {*led}

@@ -90,14 +90,14 @@ def _own_number(work: Adoption, table: FoundTable) -> str:
 def plain_indexes(table: FoundTable) -> list[FoundIndex]:
     """The indexes of a table that Welbik made, as they were declared.
 
-    Some databases have the key behind what others index alone, or only the beginnings of texts;
-    and what is unique among the rows that live is so by a condition, or a column.
+    The key stands in those of lists, on some databases behind what others index alone; some have
+    only the beginnings of texts; and what is unique among the rows that live is so by a condition, or a column.
     """
     found = []
     for index in table.indexes:
         columns = tuple(c for c in index.columns if table.column(c) is not None)
-        if not index.unique and len(columns) > 1 and columns[-1:] == table.key:
-            columns = columns[:-1]
+        if not index.unique and len(columns) > 1 and len(table.key) == 1:
+            columns = columns[:1] + tuple(c for c in columns[1:] if c != table.key[0])
         special = index.special if index.special == "of an expression" else ""
         own = columns in ((REMOVED,), ("updated_at",))
         if columns and not own:

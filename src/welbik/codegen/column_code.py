@@ -182,6 +182,7 @@ class TableCode:
 
 def _index_arguments(index: Index) -> list[str]:
     told = ["unique=True"] if index.unique and not index.live else []
+    told += [f"ordered={index.ordered}"] if index.ordered else []
     return [*map(quote, index.columns), *told]
 
 

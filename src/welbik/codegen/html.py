@@ -12,5 +12,6 @@ def text(value: str) -> str:
 
 
 def title(value: str) -> str:
-    """A text with its first letter large."""
-    return value[:1].upper() + value[1:]
+    """A text with its first letter large, where that is one letter."""
+    large = value[:1].title()
+    return (large if len(large) == 1 else value[:1]) + value[1:]

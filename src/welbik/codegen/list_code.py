@@ -15,6 +15,7 @@ from ..schema.model import (
     Schema,
     Sort,
 )
+from ..storage.list_indexes import list_indexes
 from .joins import Query
 from .page_code import (
     has_bin,
@@ -105,10 +106,17 @@ def _list(
     if query.aliases:
         pairs = ", ".join(f"{quote(query.paths[alias])}: {alias}" for alias in query.aliases)
         options["related"] = f"{{{pairs}}}"
+    if "filters" in options and _finds_in_order(query.model, query.schema):
+        options["narrowing"] = f"{use.narrowing}.by_choice"
     rows = query.columns_source(removed=removed)
     arguments = [query.owner, rows, options.pop("columns"), *keywords(options)]
     head = f"{name} = {use.lists}.List" if name else f"{use.lists}.List"
     return ListCode(call(head, arguments), query.alias_lines())
+
+
+def _finds_in_order(model: Model, schema: Schema) -> bool:
+    """Whether an index has the rows of a choice in the order of the list."""
+    return not model.as_it_is and any(ordered for _, ordered in list_indexes(model, schema))
 
 
 def _columns(

@@ -9,6 +9,7 @@ from typing import Union
 from ..kinds.literals import escaped, quote
 from ..language import diagnostics
 from ..rules.brought import unmarked
+from .html import title
 
 WIDTH = 88
 
@@ -122,7 +123,7 @@ def doc(text: str) -> str:
     flat = " ".join(text.split()).replace("\\", "\\\\").replace('"""', "'''")
     # What turns a line round or hides in it would make a reader see other code than runs.
     flat = "".join(c if c.isprintable() else quote(c)[1:-1] for c in flat)
-    flat = flat[:1].upper() + flat[1:]
+    flat = title(flat)
     return flat if flat.endswith((".", "!", "?")) else f"{flat}."
 
 

@@ -184,7 +184,8 @@ def _check_lines(checks: Sequence[Check]) -> list[str]:
 def _index_lines(index: Index) -> list[str]:
     lines = [f"columns = {toml(index.columns)}"]
     lines += ["unique = true"] if index.unique else []
-    return lines + (["live = true"] if index.live else [])
+    lines += ["live = true"] if index.live else []
+    return lines + ([f"ordered = {index.ordered}"] if index.ordered else [])
 
 
 def _column(data: dict[str, Any]) -> Column:
@@ -203,7 +204,8 @@ def _checks(data: dict[str, Any]) -> tuple[Check, ...]:
 
 def _index(data: dict[str, Any]) -> Index:
     columns = tuple(map(str, data["columns"]))
-    return Index(columns, bool(data.get("unique")), bool(data.get("live")))
+    unique, live = bool(data.get("unique")), bool(data.get("live"))
+    return Index(columns, unique, live, int(data.get("ordered", 0)))
 
 
 def _step(data: dict[str, Any]) -> Step:

@@ -183,7 +183,7 @@ class Ddl:
 
     def create_index(self, table: Table, index: Index) -> str:
         kind = "UNIQUE INDEX" if index.unique else "INDEX"
-        columns = ", ".join(quote(column) for column in index.columns)
+        columns = ", ".join(map(quote, indexed(table, index)))
         where = f" WHERE {quote(REMOVED)} IS NULL" if index.live else ""
         return f"CREATE {kind} {quote(index.name(table.name))} ON {quote(table.name)} ({columns}){where}"
 
@@ -472,6 +472,13 @@ def _between(tested: str, low: str, high: str) -> str:
     if low and high:
         return f"{tested} BETWEEN {low} AND {high}"
     return f"{tested} >= {low}" if low else f"{tested} <= {high}"
+
+
+def indexed(table: Table, index: Index) -> tuple[str, ...]:
+    """The columns of an index, with that of the key where rows stand in its order."""
+    if not index.ordered or len(table.told_by) != 1 or table.own in index.columns:
+        return index.columns
+    return (*index.columns[: index.ordered], table.own, *index.columns[index.ordered :])
 
 
 def indexes_of(table: Table) -> list[Index]:

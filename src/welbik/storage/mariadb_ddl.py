@@ -10,7 +10,7 @@ from typing import ClassVar
 from ..rules.sql import quote, text
 from ..schema.entries import REMOVED
 from .backend import BUSY_SECONDS
-from .ddl import Ddl, Keys, check
+from .ddl import Ddl, Keys, check, indexed
 from .mariadb_sql import MariadbSql
 from .reshape import Change, Phases
 from .tables import Column, Index, Table, ends, identifier
@@ -95,7 +95,7 @@ class MariadbDdl(Ddl):
 
     def create_index(self, table: Table, index: Index) -> str:
         kind = "UNIQUE INDEX" if index.unique else "INDEX"
-        columns = [self._indexed(table, index, name) for name in index.columns]
+        columns = [self._indexed(table, index, name) for name in indexed(table, index)]
         columns += [quote(LIVE)] if index.live else []
         name = quote(index.name(table.name))
         return f"CREATE {kind} {name} ON {quote(table.name)} ({', '.join(columns)})"

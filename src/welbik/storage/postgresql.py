@@ -15,7 +15,7 @@ from ..rules.tree import BOOLEAN, Apply, Held, Type, maybe_empty
 from .address import Address
 from .backend import BUSY_SECONDS
 from .catalog import Catalog
-from .ddl import Ddl, Keys
+from .ddl import Ddl, Keys, indexed
 from .packing import Packed
 from .postgresql_catalog import read_catalog
 from .reshape import Change
@@ -169,7 +169,7 @@ class PostgresqlDdl(Ddl):
         elsewhere anyway: a page of a long list is then read, and not sorted."""
         key = table.own
         told = len(table.told_by) == 1 and not table.as_it_is
-        if not index.unique and told and key not in index.columns:
+        if not index.unique and told and key not in indexed(table, index):
             columns = ", ".join(map(quote, (*index.columns, key)))
             return (
                 f"CREATE INDEX {quote(index.name(table.name))} ON {quote(table.name)} ({columns})"

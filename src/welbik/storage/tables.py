@@ -11,6 +11,7 @@ from ..rules.text import as_text
 from ..rules.tree import fits_check
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Many, Model, Reference, Schema
+from .list_indexes import list_indexes
 from .promises import promises_of
 
 LONGEST = 63
@@ -63,11 +64,16 @@ class Column:
 
 @dataclass(frozen=True, slots=True)
 class Index:
-    """An index over columns; a `unique` one holds, where `live` is said, for rows not in the bin."""
+    """An index over columns; a `unique` one holds, where `live` is said, for rows not in the bin.
+
+    Rows that are equal by the first columns stand in the order of their keys, where `ordered`
+    says how many those are.
+    """
 
     columns: tuple[str, ...]
     unique: bool = False
     live: bool = False
+    ordered: int = 0
 
     def name(self, table: str) -> str:
         return identifier(table, *self.columns, "unique" if self.unique else "index")
@@ -161,7 +167,7 @@ def table_of(model: Model, schema: Schema) -> Table:
         columns.append(Column(REMOVED, "timestamp"))
     key = model.stored(model.key).column if model.key else ""
     keys = tuple(model.stored(name).column for name in model.keys)
-    indexes, promises = tuple(_indexes(model, live)), tuple(promises_of(model))
+    indexes, promises = tuple(_indexes(model, schema, live)), tuple(promises_of(model))
     return Table(
         model.table,
         tuple(columns),
@@ -177,7 +183,7 @@ def table_of(model: Model, schema: Schema) -> Table:
     )
 
 
-def _indexes(model: Model, live: bool) -> Iterable[Index]:
+def _indexes(model: Model, schema: Schema, live: bool) -> Iterable[Index]:
     taken: set[tuple[str, ...]] = set()
     for unique in model.uniques:
         columns = tuple(model.stored(name).column for name in unique.names)
@@ -193,10 +199,10 @@ def _indexes(model: Model, live: bool) -> Iterable[Index]:
         if columns not in taken:
             taken.add(columns)
             yield Index(columns)
-    for columns in () if model.as_it_is else _asked_for(model):
+    for columns, ordered in () if model.as_it_is else list_indexes(model, schema):
         if columns not in taken:
             taken.add(columns)
-            yield Index(columns)
+            yield Index(columns, ordered=ordered)
     if live:
         for member in model.members:
             if member.unique and member.name != model.key:
@@ -205,30 +211,6 @@ def _indexes(model: Model, live: bool) -> Iterable[Index]:
     if "times" in model.keeps and "history" not in model.keeps and ("updated_at",) not in taken:
         # The first page tells what changed last.
         yield Index(("updated_at",))
-
-
-def _asked_for(model: Model) -> Iterable[tuple[str, ...]]:
-    """The columns that lists are sorted and filtered by: their pages stay quick in long tables."""
-    if "list" not in model.pages:
-        return
-    sort = [model.by_name.get(key.name) for key in model.sort]
-    if len(sort) > 1 and all(_has_order(member) for member in sort):
-        yield tuple(member.column for member in sort if isinstance(member, Field | Reference))
-    for name in dict.fromkeys((*(key.name for key in model.sort), *model.columns, *model.filters)):
-        member = model.by_name.get(name)
-        # References have an index anyway, and so has what is unique among all rows.
-        unique = isinstance(member, Field) and member.unique and "bin" not in model.keeps
-        if isinstance(member, Field) and _has_order(member) and not unique:
-            yield (member.column,)
-
-
-def _has_order(member: object) -> bool:
-    if isinstance(member, Reference):
-        return True
-    if not isinstance(member, Field):
-        return False
-    word, *numbers = member.kind.stored().type.split()
-    return word != "json" and (word != "text" or bool(numbers))
 
 
 def _checks(model: Model) -> tuple[Check, ...]:

@@ -10,7 +10,7 @@ from . import show
 
 COUNTED = 10_000
 """Where counting the rows of a list stops."""
-MET = 1_000
+MET = 500
 """Where it stops for rows that several filters leave."""
 
 

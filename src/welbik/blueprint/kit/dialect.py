@@ -20,6 +20,10 @@ class Dialect:
 
     exact: bool = True
     """Whether it has decimals, which are whole numbers of their smallest place elsewhere."""
+    knows_shares: bool = True
+    """Whether it tells by itself how many rows have a value, and goes by what leaves few."""
+    looks_up_late: bool = True
+    """Whether all that an index tells is compared before a row is looked up."""
     states: frozenset[str] = frozenset()
     """The states of what failed by no fault of the request."""
 

@@ -90,19 +90,16 @@ class Listing:
     ) -> None:
         self.kind = kind
         self.name = name
-        self.asked: dict[str, str] = (
-            request.args.to_dict() if asked is None else dict(parse_qsl(asked))
-        )
+        given = request.args.to_dict() if asked is None else dict(parse_qsl(asked))
+        self.asked: dict[str, str] = given
         # Ticks are of this page: no link from it takes them along.
         self.all_chosen = self.asked.pop(_CHOSEN, "") == "all"
         sort = self.asked.get(f"{name}{_SORT}", "")
         self.sort = sort if sort.removeprefix("-") in kind.sorts else kind.first
         self.size = self._size(size)
-        self.search = (
-            self.asked.get(_SEARCH, "").replace("\0", "")[:_LONGEST]
-            if kind.search and name == _OWN
-            else ""
-        )
+        self.search = ""
+        if kind.search and name == _OWN:
+            self.search = self.asked.get(_SEARCH, "").replace("\0", "")[:_LONGEST]
         self.unread: list[str] = []
         if sort and sort != self.sort:
             self.unread.append(f"{name}{_SORT}={sort[:80]}")
@@ -126,6 +123,9 @@ class Listing:
             self.matching = self.matching.where(kind.tree.column.is_(None))
         if asked is not None:
             return
+        narrow = kind.narrowing if self.conditions and not self.search else None
+        self._by = narrow and narrow(kind, self.sort, self.asked, self.conditions)
+        self._few = self.matching
         self.counted = self._count()
         self.rows, self.first, self._more, self._edges = self._load()
         whole = not self._more and self.first == 1
@@ -192,7 +192,10 @@ class Listing:
         after = self._is_sorted_after(keys)
 
         def page(segment: paging.Segment | None, given: Sequence[bool]) -> Any:
-            return self.kind.page_of(rows(), keys, segment, back, given, after=after)
+            asked = (keys, segment, back, given)
+            if long and self._by:
+                return self._by.page(self.kind, rows(), self.plain, *asked)
+            return self.kind.page_of(rows(), *asked, after=after)
 
         long = self.counted > self.most
         if start is None and self.counted <= self.size:
@@ -294,6 +297,9 @@ class Listing:
 
     def _count(self) -> int:
         """How many rows match, up to where counting stops."""
+        if self._by and (told := self._by.counted(self.plain, self.most)):
+            count, self._few = told
+            return int(count)
         alone = len(self.conditions) == 1
         # Of several the database knows best by which to go.
         rows = self._joined(self._said("unlikely") if alone else self.matching)
@@ -309,10 +315,8 @@ class Listing:
         # A boolean gets `= 1` behind it, which hides the condition from its index: wanted
         # where many rows are left, and those are found by the order of the list.
         kind = sa.Boolean() if word == "likely" else sa.Integer()
-        conditions = self.conditions.values()
-        return self.plain.where(
-            *(expressions.hinted(word, found, kind) for found in conditions)
-        )
+        hinted = partial(expressions.hinted, word, type_=kind)
+        return self.plain.where(*map(hinted, self.conditions.values()))
 
     def _joined(self, rows: Any, *less: str) -> Any:
         """The rows, with what is searched or filtered by joined in, and nothing to be shown."""
@@ -333,8 +337,8 @@ class Listing:
         A page is then found sooner in the order of the list than by a filter.
         """
         if self.counted <= self.most:
-            return self.matching
-        return self._said("likely")
+            return self._few
+        return self._by.led(self.plain) if self._by else self._said("likely")
 
     def _is_sorted_after(self, keys: Sequence[paging.Key]) -> bool:
         """Whether few rows are left by a filter, and sorted by something else.

@@ -22,7 +22,7 @@ class List:
     sort keys used when none is asked. What its `form` asks for can be shown besides, and
     what `more` has headings for.
     `tree` tells how rows stand below each other, where they do, and `through` finds how long
-    lists are gone through by what their rows lead to.
+    lists are gone through by what their rows lead to; `narrowing`, by which filter.
     """
 
     def __init__(
@@ -39,6 +39,7 @@ class List:
         more: Mapping[str, str] | None = None,
         tree: Any = None,
         through: Callable[[List, str], Any] | None = None,
+        narrowing: Callable[..., Any] | None = None,
     ) -> None:
         self.model = model
         self.rows = rows
@@ -51,7 +52,7 @@ class List:
         self._form = form
         self._more = more or {}
         self.tree = tree
-        self.through = through
+        self.through, self.narrowing = through, narrowing
         self.prepared: dict[tuple[Any, ...], Prepared] = {}
         self._orders: dict[str, list[paging.Key]] = {}
 

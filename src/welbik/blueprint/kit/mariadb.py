@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from functools import lru_cache
 from importlib import import_module
 from typing import Any, ClassVar
@@ -60,6 +60,8 @@ def _without_tls(url: sa.URL) -> dict[str, Any]:
 class Mariadb(Dialect):
     """Changes are SERIALIZABLE: what they read is locked until they end."""
 
+    looks_up_late = False
+
     def engine(self, url: sa.URL) -> Engine:
         # As plain texts they would come back as texts, where they stand alone.
         typed: dict[Any, Any] = {
@@ -107,11 +109,12 @@ class Mariadb(Dialect):
         return f"{begin}, \n\t{_LIVE}{end}{options}"
 
     def index(self, index: sa.Index, text: str) -> str:
+        parts: Sequence[Any] = index.expressions
         columns = [
             f'"{column.name}"'
             # What is unique is compared whole.
             + (f"({_PREFIX})" if _is_long(column) and not index.unique else "")
-            for column in index.columns
+            for column in parts
         ]
         # No index leaves rows out here.
         columns += ["welbik_live"] if index.info.get("live") else []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from importlib import import_module
 from typing import Any
 
@@ -43,7 +43,8 @@ class Postgresql(Dialect):
     def index(self, index: sa.Index, text: str) -> str:
         # Rows that are equal stand in the order of their keys, as elsewhere: pages of a
         # long list are read then, and not sorted.
-        known = {column.name for column in index.columns}
+        parts: Sequence[Any] = index.expressions
+        known = {column.name for column in parts}
         keys = index.table.primary_key if index.table is not None else ()
         more = [column.name for column in keys if column.name not in known]
         if index.unique or len(more) != 1:

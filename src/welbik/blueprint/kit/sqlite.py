@@ -43,6 +43,7 @@ class Sqlite(Dialect):
     """Days and moments are ISO 8601 text, decimals whole numbers of their smallest place."""
 
     exact = False
+    knows_shares = False
     numbers: ClassVar[Mapping[str, bool]] = {"autoincrement": True}
 
     def engine(self, url: sa.URL) -> Engine:

@@ -15,7 +15,7 @@ from . import dialects
 from .columns import Exact
 
 _LONGEST = 63
-LIVE = "live"
+LIVE, _ORDERED = "live", "ordered"
 
 
 def name(*parts: str) -> str:
@@ -126,9 +126,9 @@ def _literal(dialect: str, type_: Any, value: Any) -> str:
     return str(int(Decimal(value).scaleb(type_.places)))
 
 
-def index(*columns: str, unique: bool = False) -> sa.Index:
-    """An index over several columns."""
-    return sa.Index(None, *columns, unique=unique)
+def index(*columns: str, unique: bool = False, ordered: int = 0) -> sa.Index:
+    """An index over several columns; `ordered` says behind how many the key has its place."""
+    return sa.Index(None, *columns, unique=unique, info={_ORDERED: ordered})
 
 
 def live(*columns: str) -> sa.Index:
@@ -143,6 +143,13 @@ def live(*columns: str) -> sa.Index:
 def ready(table: sa.Table) -> None:
     """Gives a table what every one has, on the databases that want it said."""
     numbered = any(c.name == "id" for c in table.primary_key)
+    for index in table.indexes:
+        key, columns = list(table.primary_key), list(index.expressions)
+        place = index.info.get(_ORDERED)
+        if place and len(key) == 1 and key[0] not in columns:
+            # Rows that are equal before it are read in its order.
+            columns.insert(place, key[0])
+            index.expressions = columns
     held = {constraint.info.get(_PARTS) for constraint in table.constraints}
     for known, dialect in dialects.KNOWN.items():
         for column in table.columns:
