@@ -382,14 +382,14 @@ class Listing:
     def last(self) -> int:
         return self.first + len(self.rows) - 1
 
-    @property
+    @cached_property
     def earlier(self) -> str:
         """The address of the page before; empty where there is none."""
         if self.first <= 1 or not self.rows:
             return ""
         return self._at(**{_BEFORE: paging.token(self.first, self._edges[0])})
 
-    @property
+    @cached_property
     def further(self) -> str:
         if not self._more:
             return ""
