@@ -36,7 +36,7 @@ model Hive
     keep bin
     shown as "{number}"
     list number, apiary, keeper, apiary.keeper, apiary.region, apiary.height, weight
-    filter weight, keeper
+    filter weight, keeper, apiary.region
     sort keeper, -weight
 
 model Visit
@@ -81,7 +81,7 @@ def app(request: pytest.FixtureRequest) -> Iterator[Application]:
 def store(app: Application, drawn: tuple[list[Any], list[Any], list[Any]]) -> None:
     keepers, apiaries, hives = drawn
     with app.database() as database:
-        for table in ("hive", "apiary", "keeper"):
+        for table in ("visit", "hive", "apiary", "keeper"):
             database.run(f"DELETE FROM {table}")
         with database.transaction():
             _insert(database, "keeper", ("surname", "given"), keepers)
@@ -277,3 +277,21 @@ def test_rows_of_a_choice_are_found_in_the_order_of_the_list(app: Application) -
     led: list[str] = []
     _are_found_as_they_are(app, led)
     assert {"mood", "done"} <= {*led}
+
+
+@given(rows(), st.sampled_from(["", "apiary.region=north", "weight=1..2"]))
+@settings(max_examples=10, deadline=None)
+def _are_counted(app: Application, drawn: Any, asked: str) -> None:
+    store(app, drawn)
+    _, yards, hives = drawn
+    page = app.client.get(f"/hives?_filter=open&{asked}").text
+    told = re.findall(r'name="apiary.region" value="([^"]*)"[^>]*>[^<]*<span[^>]*>(\d+)', page)
+    if "weight" in asked:
+        hives = [hive for hive in hives if hive[3] in (1, 2)]
+    regions = [yards[hive[1] - 1][2] if hive[1] else None for hive in hives]
+    wanted = {name: regions.count(name) for name in ("south", "north", "far_off")}
+    assert {name: int(count) for name, count in told} == {**wanted, "-": regions.count(None)}
+
+
+def test_choices_of_a_related_row_are_counted(app: Application) -> None:
+    _are_counted(app)

@@ -323,7 +323,7 @@ def _collections(schema: Schema, model: Model) -> list[dict[str, Any]]:
                 "url": child.url,
                 "via": via.name,
                 "key": via.key_attribute,
-                "met": met(via),
+                "met": met(schema, via),
                 "factory": child.factory,
                 "form": use.named(f"{child.endpoint}_form"),
                 "columns": f"{{{', '.join(f'{quote(k)}: {v}' for k, v in columns.items())}}}",
@@ -336,9 +336,9 @@ def _collections(schema: Schema, model: Model) -> list[dict[str, Any]]:
     return found
 
 
-def met(reference: Reference) -> str:
+def met(schema: Schema, reference: Reference) -> str:
     """What a row is made with so that a relation may lead to it, as source; empty where any will do."""
-    if reference.where is None:
+    if not schema.models[reference.model].asked_of(reference):
         return ""
     return f"**supply.meeting({quote(declared(reference.model))}, {quote(reference.name)})"
 
@@ -365,7 +365,7 @@ def _owned(schema: Schema, model: Model) -> list[dict[str, Any]]:
             "local": f"its_{child.endpoint}",
             "factory": child.factory,
             "key": owner.key_attribute,
-            "met": met(owner),
+            "met": met(schema, owner),
             "url": child.url,
             "lists": "list" in child.pages,
         }

@@ -48,7 +48,7 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
             "factory": schema.models[r.target].factory,
             "unique": r.unique,
             "name": r.name,
-            "meets": r.where is not None,
+            "meets": bool(model.asked_of(r)),
         }
         for r in model.references
         if r.required
@@ -127,7 +127,12 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
         "uploads": has_uploads(model),
         "sent": "typing.Any" if has_uploads(model) else "str",
         "reads": [
-            {"column": r.key_attribute, "factory": schema.models[r.target].factory}
+            {
+                "column": r.key_attribute,
+                "factory": schema.models[r.target].factory,
+                "name": r.name,
+                "meets": bool(model.asked_of(r)),
+            }
             for r in optional
         ],
     }
@@ -269,7 +274,8 @@ def _shown(schema: Schema, model: Model) -> dict[str, Any]:
     keys = [f"{r.key_attribute}={_local(r)}.id" for r in shown]
     return {
         "shown": [
-            f"    {_local(r)} = supply.{schema.models[r.target].factory}({met(r)})" for r in shown
+            f"    {_local(r)} = supply.{schema.models[r.target].factory}({met(schema, r)})"
+            for r in shown
         ],
         "shown_row": call(f"row = supply.{model.factory}", keys, indent=4),
         "shown_listed": [_local(r) for r in shown],
@@ -503,7 +509,7 @@ def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
         "child": call(
             f"child = supply.{child.factory}", [f"{reference.key_attribute}=row.id"], indent=4
         ),
-        "met": met(reference),
+        "met": met(schema, reference),
         "way": reference.removal,
         "page": line("page = ", fstring(f"/{child.url}/", "child.url_part"), indent=4),
         "column": reference.key_attribute,

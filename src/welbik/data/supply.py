@@ -227,21 +227,34 @@ class Factory:
         what = f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"
         raise LookupError(f"no {model} could be made up that {what}: widen the fields it reads")
 
-    def meeting(self, model: str, relation: str) -> dict[str, Any]:
-        """What a row of its own fields has that a relation may lead to; nothing where none is found."""
+    def meeting(self, model: str, relation: str, breaking: str = "") -> dict[str, Any]:
+        """What a row of its own fields has that a relation may lead to; nothing where none is found.
+
+        A rule that is called `breaking` is not kept.
+        """
         reference = self.schema.models[model].by_name[relation]
-        condition = reference.where if isinstance(reference, Reference) else None
-        if condition is None:
+        asked = (
+            self.schema.models[model].asked_of(reference)
+            if isinstance(reference, Reference)
+            else {}
+        )
+        if not asked:
             return {}
         assert isinstance(reference, Reference)
         target = self.schema.models[reference.target]
-        read = {p.name for p in walk(condition) if isinstance(p, Value) and not p.path}
+        parts = [part for node in asked.values() for part in walk(node)]
+        read = {p.name for p in parts if isinstance(p, Value) and not p.path}
         fields = [field for field in target.fields if field.name in read and not field.by_database]
-        meets = self.rules.condition(condition)
+        conditions = [
+            (self.rules.condition(node), not breaking or name != breaking)
+            for name, node in asked.items()
+        ]
         for attempt in range(_TRIES):
             # Empty ones are tried in turn: what is asked for may be that nothing is given.
             values = self._drawn(target, self._next.get(target.name, 0), attempt, attempt % 2 == 1)
-            if self._fits(target, values) and meets(values):
+            if self._fits(target, values) and all(
+                meets(values) == wanted for meets, wanted in conditions
+            ):
                 return {field.attribute: values[field.attribute] for field in fields}
         return {}
 

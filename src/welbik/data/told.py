@@ -14,7 +14,7 @@ from ..blueprint.kit import logic
 from ..rules.brought import unmarked
 from ..rules.python import Python
 from ..rules.tree import Aggregate, Apply, Node, Value, plain, walk
-from ..schema.model import Field, Model, Schema
+from ..schema.model import Field, Model, Reference, Schema
 
 Broken = Callable[[Any], bool]
 
@@ -70,8 +70,12 @@ class Told:
             if any(isinstance(part, Aggregate) for part in parts):
                 continue
             text = f"lambda row: {writer.false(rule.node)}"
-            steps = [part.path[0] for part in parts if isinstance(part, Value) and part.path]
+            read = [part for part in parts if isinstance(part, Value)]
+            steps = [part.path[0] for part in read if part.path]
             needs = [model.stored(step.reference) for step in steps if step.required]
+            # A related row may be compared itself, and not only what it holds.
+            own = [model.by_name.get(part.name) for part in read if not part.path]
+            needs += [one for one in own if isinstance(one, Reference) and one.required]
             names = frozenset(one.attribute for one in needs)
             found.append((rule.name, names, eval(unmarked(text), self._space)))
         return found

@@ -199,6 +199,17 @@ def reached(node: Node, steps: tuple[Step, ...]) -> Node:
     return node
 
 
+def behind(node: Node, reference: str) -> Node | None:
+    """The same condition as the row has it that a reference leads to; None where it reads any other."""
+    read = list(own(node))
+    if not read or not all(
+        isinstance(one, Value) and [step.reference for step in one.path] == [reference]
+        for one in read
+    ):
+        return None
+    return mapped(node, lambda one: replace(one, path=()) if isinstance(one, Value) else one)
+
+
 def mapped(node: Node, change: Callable[[Node], Node]) -> Node:
     """The tree with every node changed, those below first; inside aggregates nothing is."""
     if isinstance(node, Apply):

@@ -11,7 +11,7 @@ from ..blueprint import taken
 from ..kinds.base import Kind
 from ..language.source import Span
 from ..rules.patterns import Pattern
-from ..rules.tree import Node
+from ..rules.tree import Node, behind
 from . import names
 
 
@@ -285,6 +285,13 @@ class Model:
     @cached_property
     def by_name(self) -> Mapping[str, AnyMember]:
         return {member.name: member for member in self.everything}
+
+    def asked_of(self, reference: Reference) -> Mapping[str, Node]:
+        """What a row must meet that a relation leads to: rules that read it alone, by their names,
+        and by none what the relation itself says."""
+        found = {rule.name: behind(rule.node, reference.name) for rule in self.rules}
+        found[""] = reference.where
+        return {name: node for name, node in found.items() if node is not None}
 
     @property
     def numbered(self) -> bool:

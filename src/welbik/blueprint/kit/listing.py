@@ -318,14 +318,10 @@ class Listing:
         hinted = partial(expressions.hinted, word, type_=kind)
         return self.plain.where(*map(hinted, self.conditions.values()))
 
-    def _joined(self, rows: Any, *less: str) -> Any:
+    def _joined(self, rows: Any, *more: str) -> Any:
         """The rows, with what is searched or filtered by joined in, and nothing to be shown."""
         kind = self.kind
-        asked = [
-            one.column
-            for name, one in kind.filters.items()
-            if name in self.conditions and name not in less
-        ]
+        asked = [kind.filters[name].column for name in (*self.conditions, *more)]
         asked += kind.search if self.search else []
         root = sa.inspect(kind.model)
         alone = all(getattr(column, "parent", None) is root for column in asked)
