@@ -90,8 +90,8 @@ class Listing:
     ) -> None:
         self.kind = kind
         self.name = name
-        given = request.args.to_dict() if asked is None else dict(parse_qsl(asked))
-        self.asked: dict[str, str] = given
+        sent = request.args.to_dict() if asked is None else dict(parse_qsl(asked))
+        self.asked: dict[str, str] = sent
         # Ticks are of this page: no link from it takes them along.
         self.all_chosen = self.asked.pop(_CHOSEN, "") == "all"
         sort = self.asked.get(f"{name}{_SORT}", "")
@@ -107,10 +107,9 @@ class Listing:
         self.columns = self._columns() if name == _OWN else []
         rows = kind.rows.where(*where) if where else kind.rows
         searched = words.having(rows, self.search, kind.search) if self.search else rows
+        given = self.conditions.values()
         self.plain = searched
-        self.matching = (
-            searched.where(*self.conditions.values()) if self.conditions else searched
-        )
+        self.matching = searched.where(*given) if given else searched
         # Where a filter meets another, or a bin, each row is looked up: counting stops sooner.
         met = len(self.conditions) + (kind.rows.whereclause is not None) > 1
         self.most = counting.MET if self.conditions and met else counting.COUNTED
@@ -187,29 +186,28 @@ class Listing:
         self, keys: Sequence[paging.Key], back: bool, start: list[Any] | None
     ) -> list[Any]:
         """The rows of a page and one more, from some values of the sorted columns on."""
+        few = self._are_few()
+        # Those of many are met sooner in the order of the list than by a filter.
+        many = self._by.led if self._by else partial(self._said, "likely")
+        asked = self._few if few else many(self.plain)
         # Put together only for a statement that is not known yet.
-        rows = cache(partial(self.kind.joined, self._expected(), self.sort))
-        after = self._is_sorted_after(keys)
+        rows = cache(partial(self.kind.joined, asked, self.sort))
 
         def page(segment: paging.Segment | None, given: Sequence[bool]) -> Any:
-            asked = (keys, segment, back, given)
-            if long and self._by:
-                return self._by.page(self.kind, rows(), self.plain, *asked)
-            return self.kind.page_of(rows(), *asked, after=after)
+            told = (rows(), keys, segment, back, given)
+            if self._by and not few:
+                return self._by.page(self.kind, self.plain, *told)
+            return self.kind.page_of(*told, after=few and bool(self.conditions))
 
-        long = self.counted > self.most
         if start is None and self.counted <= self.size:
             # All of them: no stretch is gone through by itself.
-            return self._rows(
-                ("all", self.sort),
-                partial(page, None, ()),
-                {"most": self.size + 1},
-            )
+            whole = partial(page, None, ())
+            return self._rows(("all", self.sort), whole, {"most": self.size + 1})
         found: list[Any] = []
         for stretch in _stretches(keys, back, start):
             number, segment, values = stretch
             left = self.size + 1 - len(found)
-            led = self._led(rows, keys, back, stretch, left) if long else None
+            led = None if few else self._led(rows, keys, back, stretch, left)
             if led is not None:
                 found += led
             else:
@@ -302,7 +300,8 @@ class Listing:
             return int(count)
         alone = len(self.conditions) == 1
         # Of several the database knows best by which to go.
-        rows = self._joined(self._said("unlikely") if alone else self.matching)
+        said = self._said("unlikely", self.plain) if alone else self.matching
+        rows = self._joined(said)
         ((count,),) = self._rows(
             ("count",),
             lambda: sa.select(counting.count(rows, self.kind.model, self.most)),
@@ -310,13 +309,18 @@ class Listing:
         )
         return int(count)
 
-    def _said(self, word: str) -> Any:
-        """The rows that match, with a word to the database on how many filters leave."""
+    def _said(self, word: str, rows: Any) -> Any:
+        """Rows that match, with a word to the database on how many filters leave."""
         # A boolean gets `= 1` behind it, which hides the condition from its index: wanted
         # where many rows are left, and those are found by the order of the list.
         kind = sa.Boolean() if word == "likely" else sa.Integer()
-        hinted = partial(expressions.hinted, word, type_=kind)
-        return self.plain.where(*map(hinted, self.conditions.values()))
+        first = self.kind.order(self.sort)[0].column if word == "likely" else None
+        for name, found in self.conditions.items():
+            # Where a list begins within its own order is found by an index.
+            leads = self.kind.filters[name].column is first
+            told = found if leads else expressions.hinted(word, found, kind)
+            rows = rows.where(told)
+        return rows
 
     def _joined(self, rows: Any, *more: str) -> Any:
         """The rows, with what is searched or filtered by joined in, and nothing to be shown."""
@@ -327,24 +331,15 @@ class Listing:
         alone = all(getattr(column, "parent", None) is root for column in asked)
         return rows if alone else kind.joined(rows)
 
-    def _expected(self) -> Any:
-        """The rows, with a word to the database where filters leave many of them.
-
-        A page is then found sooner in the order of the list than by a filter.
-        """
-        if self.counted <= self.most:
-            return self._few
-        return self._by.led(self.plain) if self._by else self._said("likely")
-
-    def _is_sorted_after(self, keys: Sequence[paging.Key]) -> bool:
-        """Whether few rows are left by a filter, and sorted by something else.
-
-        They are found by the filter then, and not by going through all in their order.
-        """
-        if not self.conditions or self.counted > self.most:
-            return False
-        asked = [self.kind.filters[name].column for name in self.conditions]
-        return all(column is not keys[0].column for column in asked)
+    def _are_few(self) -> bool:
+        """Whether so few rows match that it is best to find them all, and to sort them then."""
+        alone = len(self.conditions) == 1 and not (self.search or self._by)
+        # An index tells it alone, where rows in the bin count along.
+        rows = self._said("unlikely", sa.select(self.kind.model))
+        if self.counted <= self.most or not alone or self._joined(rows) is not rows:
+            return self.counted <= self.most
+        asked = counting.count(rows, self.kind.model, counting.SORTED)
+        return int(session().scalar(sa.select(asked)) or 0) <= counting.SORTED
 
     @property
     def narrowed(self) -> bool:

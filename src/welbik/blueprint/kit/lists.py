@@ -122,13 +122,15 @@ class List:
         most = sa.bindparam("most", type_=sa.Integer)
         if segment is None:
             order = [*paging.expanded(keys[0]), *keys[1:]]
-            return rows.order_by(*(key.ordered for key in order)).limit(most)
-        order = [key._replace(down=key.down != back) for key in keys[segment.alone :]]
-        if segment.where is not None:
-            rows = rows.where(segment.where)
-        if given:
-            rest = given[segment.alone :]
-            rows = rows.where(paging.behind(order, rest, segment.alone))
+        else:
+            order = [
+                key._replace(down=key.down != back) for key in keys[segment.alone :]
+            ]
+            if segment.where is not None:
+                rows = rows.where(segment.where)
+            if given:
+                rest = given[segment.alone :]
+                rows = rows.where(paging.behind(order, rest, segment.alone))
         if after:
             order = [
                 key._replace(column=expressions.unindexed(key.column)) for key in order

@@ -51,7 +51,7 @@ class Narrowing:
         """The rows, with a word to the database to go by the choice that leads."""
         return rows.where(*self._said("", "likely"))
 
-    def page(self, kind: List, rows: Any, plain: Any, *asked: Any) -> Any:
+    def page(self, kind: List, plain: Any, rows: Any, *asked: Any) -> Any:
         """As `List.page_of`; the keys are told first, by an index alone, where that is sooner.
 
         `plain` has the rows with nothing joined to them.

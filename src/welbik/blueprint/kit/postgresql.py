@@ -110,6 +110,9 @@ class Postgresql(Dialect):
     def matches(self) -> str:
         return "({0} ~ {1})"
 
+    def unindexed(self) -> str:
+        return "(ARRAY[{0}])[1]"
+
     def form(self, pattern: str) -> str:
         return f"^({pattern})$"
 
