@@ -120,9 +120,9 @@ class Project:
             if path.is_file() and ".db" not in path.name and "__pycache__" not in path.parts
         }
 
-    def python(self, *arguments: str) -> subprocess.CompletedProcess[str]:
-        """Runs Python in the project's folder; it must succeed."""
-        done = self._run([sys.executable, *arguments], {})
+    def python(self, *arguments: str, **more: str) -> subprocess.CompletedProcess[str]:
+        """Runs Python in the project's folder, with `more` in its environment; it must succeed."""
+        done = self._run([sys.executable, *arguments], more)
         assert done.returncode == 0, done.stdout + done.stderr
         return done
 

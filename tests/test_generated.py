@@ -17,9 +17,9 @@ def _complete(project: Project, package: str, *, typed: bool = True) -> str:
     for command in ("check", "build", "migrate", "fill", "status"):
         project.run(command)
     if typed:
-        project.python(
-            "-m", "mypy", "--strict", "--cache-dir", str(HERE.parent / ".mypy_cache"), package
-        )
+        strict = ("-m", "mypy", "--strict", "--cache-dir", str(HERE.parent / ".mypy_cache"))
+        project.python(*strict, package)
+        project.python(*strict, *map(str, sorted(project.root.glob("tests/*.py"))), MYPYPATH=".")
     return project.python("-m", "pytest", "-q", "-p", "no:cacheprovider").stdout
 
 
