@@ -300,6 +300,18 @@ class _Growing:
                 anew = exchanged.get((table, name), {})
                 assert now[table, name] == [anew.get(value, value) for value in values]
 
+    def _says_what_goes(self, found: list[Risk]) -> None:
+        """Values of what came with the change are named before the way back takes them."""
+        lost = {risk.where for risk in found if risk.kind == "loss"}
+        renames = [s for s in self.change.steps if isinstance(s, RenameColumn)]
+        came = {(s.table, s.name) for s in renames}
+        for (table, column), values in _values(self.grown, self.after).items():
+            there = self.before.get(table)
+            if there is None or there.column(column) or (table, column) in came:
+                continue
+            given = any(value is not None for value in values)
+            assert not given or f"{table}.{column}" in lost, (table, column, lost)
+
     def _undone(
         self, shapes: dict[str, dict[str, str]], rows: dict[tuple[str, str], list[object]]
     ) -> None:
@@ -308,6 +320,7 @@ class _Growing:
         found = risks(self.grown, self.after, way.steps, NOW, {})
         if any(risk.kind == "refused" for risk in found):
             return
+        self._says_what_goes(found)
         made = statements(self.grown.ddl, self.after, way.steps, NOW)
         self.grown.undo("0002", lambda: made, 2)
         assert len(self.grown.applied()) == 1

@@ -287,3 +287,38 @@ def test_what_refers_to_a_key_follows_its_new_values(word: str, tmp_path: Path) 
             if model == "Hive":
                 changed = [[*row[:3], codes.get(row[3], row[3]), *row[4:]] for row in changed]
             assert sorted(changed) == now[model]
+
+
+BESIDE = (
+    """model Guest
+    name    text 20, required
+model Yard
+    code    text 3..3, required, unique
+    key code
+seed
+    3 Guest
+    2 Yard
+""",
+    """model Guest
+    first   text 20, required, was name
+    last    text 20, default "west"
+model Yard
+    code    text 3..3, required, unique
+    room    text 9, required, default "east"
+seed
+    3 Guest
+    2 Yard
+""",
+)
+
+
+def test_what_an_undo_takes_is_said_beside_a_key_that_changes_back(project: Project) -> None:
+    """A key splits the steps in parts, and what comes later is asked of the rows too."""
+    for text in BESIDE:
+        project.declare(text)
+        project.run("sync")
+    said = project.run("migrate", "--undo", code=1)
+    assert "guest.last: 3 rows losing their value" in said.stdout
+    assert "yard.room: 2 rows losing their value" in said.stdout
+    assert "--allow-loss" in said.stderr
+    assert "took" in project.run("migrate", "--undo", "--allow-loss").stdout

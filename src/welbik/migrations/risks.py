@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import NamedTuple
 
+from ..problems import WelbikError
 from ..rules.sql import quote
 from ..rules.tree import Node
 from ..storage.backend import Database
@@ -20,6 +22,7 @@ from .steps import (
     ChangeColumn,
     ChangeKey,
     CopyRows,
+    CreateTable,
     DropColumn,
     DropTable,
     MakeRows,
@@ -27,6 +30,7 @@ from .steps import (
     RenameTable,
     Run,
     Step,
+    after,
 )
 from .values import node_of, reads
 
@@ -85,14 +89,24 @@ def risks(
     there = database.table_names()
     found: list[Risk] = []
     keys = {step.table: step.told_by for step in steps if isinstance(step, ChangeKey)}
+    renames: list[Step] = []
+    touched: set[str] = set()
     for part in parts(tables, steps):
         if isinstance(part, Run):
             break
-        found += _Asking(database, part, today, told, there, keys).risks()
-        if part.steps:
-            # What comes then would be asked of rows that are not yet as it finds them.
-            break
+        renames += part.renames
+        called = {s.table: s.name for s in part.renames if isinstance(s, RenameTable)}
+        touched = {called.get(name, name) for name in touched}
+        part = replace(part, renames=list(renames))
+        asking = _Asking(database, tables, part, today, told, there, keys)
+        found += asking.later(touched) if touched else asking.risks()
+        touched |= {table for step in part.steps for table in _touched(step)}
     return found
+
+
+def _touched(step: Step) -> list[str]:
+    """The tables whose rows are not as they were after a step."""
+    return [step.table.name] if isinstance(step, CreateTable) else [getattr(step, "table", "")]
 
 
 class _Asking:
@@ -104,6 +118,7 @@ class _Asking:
     def __init__(
         self,
         database: Database,
+        tables: Tables,
         part: Part,
         today: dt.datetime,
         told: Told,
@@ -113,7 +128,7 @@ class _Asking:
         self.database, self.part, self.today, self.told = database, part, today, told
         self.keys = keys
         self.ddl = database.ddl
-        self.there, self.names = _under_new_names(database, part, there)
+        self.there, self.names, self.now = _under_new_names(database, tables, part, there)
 
     def ask(self, question: str) -> list[tuple[object, ...]]:
         return self.database.run(f"{self.names}{question}")
@@ -124,12 +139,8 @@ class _Asking:
     def risks(self) -> list[Risk]:
         found: list[Risk] = []
         for step in self.part.steps:
-            if isinstance(step, DropTable) and not step.leave and step.table in self.there:
-                count = self.count(f"FROM {quote(step.table)}")
-                if count:
-                    found.append(
-                        Risk("loss", step.table, "going with the table", count, allowed=step.loss)
-                    )
+            if isinstance(step, DropTable):
+                found += self._gone(step)
         found += self._new_rows()
         pairs = {old.name: (old, new) for old, new in self.part.changed}
         # Those that are to be told apart otherwise in a moment are asked too.
@@ -139,6 +150,34 @@ class _Asking:
             if old.name in self.there and self._some(old.name):
                 found += self._table(old, new)
         return found
+
+    def later(self, touched: Collection[str]) -> list[Risk]:
+        """What can be asked before the steps that come first: of tables that those leave as they are,
+        and for the rest, which columns that are there now go."""
+        found: list[Risk] = []
+        for step in self.part.steps:
+            if isinstance(step, DropTable) and step.table not in touched:
+                found += self._gone(step)
+        for old, new in self.part.changed:
+            if old.name not in self.there or not self._some(old.name):
+                continue
+            if old.name not in touched:
+                # Where an answer follows from another table, that may not be there yet.
+                with contextlib.suppress(*self.database.errors):
+                    found += list(self._table(old, new))
+                continue
+            there = self.now.get(old.name)
+            same = tuple(c for c in old.columns if there and there.column(c.name) == c)
+            found += self._losses(replace(old, columns=same))
+        return found
+
+    def _gone(self, step: DropTable) -> Iterator[Risk]:
+        """The rows that go with their table."""
+        if not step.leave and step.table in self.there:
+            count = self.count(f"FROM {quote(step.table)}")
+            if count:
+                what = "going with the table"
+                yield Risk("loss", step.table, what, count, allowed=step.loss)
 
     def _new_rows(self) -> Iterator[Risk]:
         """Rows of which others would be made that their table can't have."""
@@ -504,9 +543,17 @@ def _remedy(before: Column | None, column: Column) -> str:
     )
 
 
-def _under_new_names(database: Database, part: Part, there: set[str]) -> tuple[set[str], str]:
-    """The tables that are there by the names they get, and what a question begins with for those."""
+def _under_new_names(
+    database: Database, tables: Tables, part: Part, there: set[str]
+) -> tuple[set[str], str, Tables]:
+    """The tables that are there by the names they get, what a question begins with for those, and
+    how they are now, likewise under new names."""
     now = {name: name for name in there}
+    known = dict(tables)
+    for step in part.renames:
+        # What an earlier part makes has no name here yet.
+        with contextlib.suppress(WelbikError):
+            known = after(known, [step])
     columns: dict[str, dict[str, str]] = {}
     for step in part.renames:
         if isinstance(step, RenameTable) and step.table in now:
@@ -517,14 +564,14 @@ def _under_new_names(database: Database, part: Part, there: set[str]) -> tuple[s
             names[step.name] = names.pop(step.old, step.old)
     said = []
     for name in columns:
-        table = part.renamed[name]
+        table = known[name]
         own = [table.number] if table.numbered else []
         listed = ", ".join(
             f"{quote(columns[name].get(c, c))} AS {quote(c)}"
             for c in (*own, *(column.name for column in table.columns))
         )
         said.append(f"{quote(name)} AS (SELECT {listed} FROM {database.outside(now[name])})")
-    return set(now), f"WITH {', '.join(said)} " if said else ""
+    return set(now), f"WITH {', '.join(said)} " if said else "", known
 
 
 def _text(value: object, type_: str) -> str:
