@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from importlib.resources import files
 
 import pytest
@@ -73,6 +74,37 @@ def test_names_that_must_differ_go_on_when_the_list_is_used_up() -> None:
     values = [row["colour"] for row in Supply(schema, 1).rows("Colour", 0, 200)]
     assert len(set(values)) == 200 and max(map(len, values)) <= 20
     assert set(values[: len(options("colour", 1, 12))]) == set(options("colour", 1, 12))
+
+
+def address_word(text: str) -> str:
+    plain = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().lower()
+    return re.sub("[^a-z0-9]+", "-", plain).strip("-")
+
+
+@pytest.mark.parametrize("pool", ["thing", "title", "company"])
+def test_what_things_are_called_differs_in_addresses_too(pool: str) -> None:
+    names = options(pool, 1, 10_000)
+    assert len({address_word(name) for name in names}) == len(names) > 2_000
+
+
+@pytest.mark.parametrize("model", ["Route", "Shop"])
+def test_words_of_addresses_have_a_number_only_where_a_name_comes_again(model: str) -> None:
+    field = "name" if model == "Shop" else "title"
+    declared = f"model {model}\n    {field} text 3..40, required\n    word slug from {field}\n"
+    schema = understand(declared)[0]
+    rows = Supply(schema, 1).rows(model, 0, 9000)
+    names = [row[field] for row in rows]
+    words = [row["word"] for row in rows]
+    assert len(set(words)) == 9000
+    seen: set[str] = set()
+    for name, word in zip(names, words, strict=True):
+        plain = address_word(name)
+        assert word == plain if name not in seen else re.fullmatch(rf"{plain}-\d+", word)
+        seen.add(name)
+    # A name that a rule may move is not known to differ.
+    ruled = declared + f"    rule length({field}) > 9\n"
+    again = Supply(understand(ruled)[0], 1).rows(model, 0, 600)
+    assert len({row["word"] for row in again}) == 600
 
 
 @pytest.mark.parametrize(

@@ -63,10 +63,12 @@ class FieldStream(RowStream):
             return texts.draw_slugs(self, None, longest)
         words = self._beside(self, named)
         # Names and texts of our lists that differ do so as words of an address too.
-        pure = texts.is_ours(named) and longest >= 80
+        pure = named.required and texts.is_ours(named) and longest >= 80
         people = is_person(self.model, named) and told_apart()
-        distinct = pure and (people or named.unique and meaning_of(self.model, named).plain)
-        return texts.draw_slugs(self, words, longest, distinct=distinct)
+        turns = texts.turns(self.model, named, self.index) if pure else None
+        if pure and (people or named.unique and meaning_of(self.model, named).plain):
+            turns = np.zeros_like(self.index)
+        return texts.draw_slugs(self, words, longest, turns)
 
     def uploads(self) -> NDArray[np.object_]:
         return self.pick([upload._asdict() for upload in uploads_of(self.field)])

@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 
 from ..rules.patterns import Pattern, parse_pattern
 from ..rules.strings import Strings
+from ..rules.tree import walk
 from ..schema.model import Field, Model
 from .meaning import Meaning, is_person, meaning_of
 from .people import emails_of, names_of, told_apart, usernames_of
 from .prose import reasons, sentences
-from .streams import RowStream, permuted
+from .streams import RowStream, permuted, permuted_each
 from .strings import take
 from .wordlists import options
 
@@ -26,6 +27,9 @@ _DOMAINS = ("example.org", "example.com", "example.net")
 
 _PROSE = 4000
 """The longest text worth making of sentences, where so much must be said."""
+
+_IN_TURN = ("thing", "title", "company")
+"""The lists of what things are called: most are called differently, also where they need not be."""
 
 _NUMBERED = 8
 """Characters kept free for " 123456", which sets repeated names apart."""
@@ -65,9 +69,33 @@ def draw_texts(
     if field.unique:
         return _distinct(stream, meaning.pool, shortest, most)
     pool = options(meaning.pool, shortest, most)
+    if len(pool) and meaning.pool in _IN_TURN:
+        return _in_turn(stream, pool)
     if len(pool):
         return stream.pick(pool)
     return _matching(stream, _strings(_letters(), shortest, most), False)
+
+
+def _in_turn(stream: RowStream, pool: Texts) -> Texts:
+    """Every text of a list once, in a shuffled order, then each again in another."""
+    rounds, places = np.divmod(stream.index, len(pool))
+    sizes = np.full(len(places), len(pool), dtype=np.int64)
+    return pool[permuted_each(places, sizes, rounds, stream.key("order"))]
+
+
+def turns(model: Model, field: Field, index: NDArray[np.int64]) -> NDArray[np.int64] | None:
+    """How often the texts of a field have all come before each row; None where that is not known."""
+    meaning, kind = meaning_of(model, field), field.kind
+    ruled = {part.name for rule in model.rules for part in walk(rule.node) if hasattr(part, "name")}
+    grouped = {name for group in model.uniques for name in group.names}
+    plain = meaning.plain and meaning.pool in _IN_TURN and not (field.sample or field.pattern)
+    if not plain or field.unique or field.name in ruled | grouped:
+        return None
+    longest = getattr(kind, "longest", None)
+    pool = options(
+        meaning.pool, getattr(kind, "shortest", 1), 10_000 if longest is None else longest
+    )
+    return index // len(pool) if len(pool) else None
 
 
 def _matching(stream: RowStream, strings: Strings, unique: bool) -> Texts:
@@ -253,16 +281,21 @@ def _texts(values: list[str]) -> Texts:
 
 
 def draw_slugs(
-    stream: RowStream, words: Texts | None, longest: int, *, distinct: bool = False
+    stream: RowStream,
+    words: Texts | None,
+    longest: int,
+    turns: NDArray[np.int64] | None = None,
 ) -> Texts:
-    """The rows' own texts as words; each one's number behind it, where texts may be the same."""
+    """The rows' own texts as words.
+
+    Each has a number behind it: how often it came before, where `turns` tells that and it did;
+    else that of its row.
+    """
     if words is None:
         words = stream.pick(options("words", 1, 40))
-    if distinct:
-        return _texts([_plain(str(word))[:longest].strip("-") or "row" for word in words])
-    return _texts(
-        [
-            f"{_plain(str(word))[: longest - 12].strip('-') or 'row'}-{n + 1}"
-            for word, n in zip(words, stream.index.tolist(), strict=True)
-        ]
-    )
+    numbers = stream.index + 1 if turns is None else np.where(turns > 0, turns + 1, 0)
+    found = []
+    for word, n in zip(words, numbers.tolist(), strict=True):
+        behind = f"-{n}" if n else ""
+        found.append((_plain(str(word))[: longest - len(behind)].strip("-") or "row") + behind)
+    return _texts(found)
