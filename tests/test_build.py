@@ -19,6 +19,7 @@ from jinja2 import Environment
 
 from welbik.codegen.files import application_files
 from welbik.codegen.imports import PLACE, Imports
+from welbik.codegen.page_code import heading_of
 from welbik.codegen.python import doc
 from welbik.project import writing
 from welbik.rules.brought import use
@@ -74,6 +75,27 @@ def test_a_docstring_holds_any_text(text: str) -> None:
     assert held[-1] in ".!?" and "\n" not in made and made.isprintable()
     words = " ".join(text.split()).replace('"""', "'''")
     assert held.rstrip(".")[1:] == words.rstrip(".")[1:] or not words.isprintable()
+
+
+def test_columns_of_related_rows_are_not_headed_alike() -> None:
+    schema, problems = understand(
+        """model Port
+    name    text 9, required
+    depth   decimal 1.0..9.0, unit "m"
+model Line
+    origin  -> Port, required
+    end     -> Port, required
+    title   text 9, required
+    list title, origin.name, end.name, origin.depth
+    filter end.depth
+"""
+    )
+    assert not problems
+    line = schema.models["Line"]
+    told = [heading_of(schema, line, path) for path in (*line.columns, *line.filters)]
+    assert told[:3] == ["Title", "Origin · Name", "End · Name"]
+    assert told[3:] == ["Origin · Depth (m)", "End · Depth (m)"]
+    assert heading_of(schema, line, "origin") == "Origin"
 
 
 def test_every_name_is_brought_in_from_where_it_is() -> None:

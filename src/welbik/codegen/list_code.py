@@ -19,7 +19,7 @@ from ..storage.list_indexes import list_indexes
 from .joins import Query
 from .page_code import (
     has_bin,
-    heading,
+    heading_of,
     is_sortable,
     last_member,
     more_columns,
@@ -129,7 +129,7 @@ def _columns(
         member = last_member(schema, model, name)
         sorts = query.sort_columns(name) if is_sortable(member) else []
         leads |= any(not column.startswith(f"{query.owner}.") for column in sorts)
-        told = quote(heading(member) if name in columns else "")
+        told = quote(heading_of(schema, model, name) if name in columns else "")
         found.append(f"{quote(path_of(schema, model, name))}: {tuple_of([told, *sorts])}")
     options = {"columns": f"{{{', '.join(found)}}}"}
     if leads:
@@ -143,7 +143,8 @@ def _columns(
 def _filter(query: Query, path: str) -> str:
     """A filter as source; empty where the member's type has none."""
     column, member = query.column(path)
-    head = [quote(path), quote(member.label), column]
+    label = heading_of(query.schema, query.model, path, unit=False)
+    head = [quote(path), quote(label), column]
     if isinstance(member, Reference | Many):
         kind = "Linked" if isinstance(member, Many) else "Related"
         told = [*head, f"target={use.row(member.target)}"]

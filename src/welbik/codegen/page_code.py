@@ -105,6 +105,25 @@ def heading(member: AnyMember) -> str:
     return f"{member.label} ({unit})" if unit and not told else member.label
 
 
+def heading_of(schema: Schema, model: Model, path: str, *, unit: bool = True) -> str:
+    """What a column or filter of a list is headed by, with its unit or without.
+
+    What a related row has is told by the relation too, where something else is called alike.
+    """
+
+    def called(one: str) -> str:
+        member = last_member(schema, model, one)
+        return heading(member) if unit else member.label
+
+    *before, _ = path.split(".")
+    others = {*model.columns, *model.filters, *model.by_name} - {path}
+    if not before or called(path) not in map(called, others):
+        return called(path)
+    steps = [".".join(before[: n + 1]) for n in range(len(before))]
+    labels = [last_member(schema, model, step).label for step in steps]
+    return " · ".join([*labels, called(path)])
+
+
 def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     """A column of a list; a path across relations shows what stands at its end."""
     first = row
@@ -121,7 +140,8 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     member = model.by_name[last]
     numeric = isinstance(member, Field | Computed) and member.kind.numeric
     mark = ' class="number"' if numeric else ""
-    label = html.text(heading(member))
+    told = heading_of(schema, owner, path)
+    label = html.text(told)
     # Of numbers the heading has the unit.
     shown = _shown(schema, member, row, unit=not numeric)
     if guards:
@@ -133,7 +153,7 @@ def _column(schema: Schema, model: Model, path: str, row: str) -> Column:
     column = Column(
         path_of(schema, owner, path),
         label,
-        quote(heading(member)),
+        quote(told),
         value,
         cell,
         numeric,

@@ -10,7 +10,7 @@ from ..rules.text import as_text
 from ..rules.tree import Aggregate, Value, reads_clock, walk
 from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
 from .apart import declared
-from .page_code import heading, is_chosen, is_sortable, last_member, path_of, shown_with, tree_of
+from .page_code import heading, heading_of, is_chosen, is_sortable, path_of, shown_with, tree_of
 from .python import call, tuple_of
 
 
@@ -423,8 +423,8 @@ def _offered(model: Model) -> str:
 
 
 def _said(schema: Schema, model: Model, path: str) -> str:
-    """What the last member of a path is called on a page, as source."""
-    return quote(" ".join(last_member(schema, model, path).label.split()))
+    """What a path is called by as a filter, as source."""
+    return quote(" ".join(heading_of(schema, model, path, unit=False).split()))
 
 
 def _is_copied(member: Field | Reference | Many) -> bool:

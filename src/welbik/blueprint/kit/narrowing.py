@@ -85,17 +85,17 @@ class Narrowing:
         few = expressions.hinted("unlikely", sa.and_(*rest), sa.Integer())
         others = sa.select(self.model).where(few)
         first = rows.where(self.conditions[self.name])
-        by_others, by_choice = self.unled(rows), self.led(rows)
+        by_rest, by_lead = self.unled(rows), self.led(rows)
         if self._counted(others, most) <= most:
-            return self._counted(by_others, most), by_others
+            return self._counted(by_rest, most), by_rest
         # Where the choice is met often, enough of its first rows meet the rest.
         met = sa.case((sa.and_(*rest), 1)).label("met")
         some = first.with_only_columns(met).select_from(self.model).limit(_READ)
         near = some.subquery()
         found = self._counted(sa.select(near).where(near.c.met == 1), most, near)
         if found > most or self._counted(first, _READ) <= _READ:
-            return found, by_choice
-        best = by_others if self._counted(others, _READ) <= _READ else by_choice
+            return found, by_lead
+        best = by_rest if self._counted(others, _READ) <= _READ else by_lead
         return self._counted(best, most), best
 
     def _counted(self, rows: Any, most: int, of: Any = None) -> int:
