@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from decimal import Decimal
 from pathlib import Path
 
 import pytest
+from conftest import Project
 from declared import declarations, understand
 from hypothesis import assume, given, settings
 from servers import WORDS, opened
@@ -17,10 +18,12 @@ from welbik.adoption.adopt import Wish, adopt, heal
 from welbik.migrations.plan import statements
 from welbik.migrations.steps import CreateTable
 from welbik.storage.backend import Database
+from welbik.storage.connect import connect
 from welbik.storage.ddl import Ddl, indexes_of
 from welbik.storage.tables import Table, tables_of
 
 NOW = dt.datetime(2026, 4, 1, 12, tzinfo=dt.UTC)
+Make = Callable[[str], Project]
 _EXAMPLES = {"sqlite": 40, "postgresql": 15, "mariadb": 15}
 
 
@@ -99,3 +102,50 @@ def test_what_welbik_made_is_declared_again(database: Database, tmp_path: Path) 
             assert meaning(ddl, after[name]) == meaning(ddl, table), name
 
     same()
+
+
+LOST = """\
+model Hive
+    code    text 7..7, required, unique
+    kind    one of long | top_bar, required
+    opened  date, required
+    visits  <- Visit.hive
+    keep bin, history
+    sort -opened
+
+model Visit
+    hive    -> Hive, required, owned
+    found   <-> Finding
+
+model Finding
+    name    text 2..60, required, unique
+
+seed
+    12 Hive
+    30 Visit
+    4 Finding
+"""
+
+
+def test_a_project_that_was_lost_begins_anew_from_its_database(make: Make) -> None:
+    """Pairs and kept changes are taken over with the tables that they are of, and nothing is made."""
+    project = make(LOST)
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    address = f"sqlite:///{project.root / 'bees.db'}"
+    folder = project.root.parent / f"{project.root.name}-again"
+    said = project.run("adopt", address, str(folder)).stdout
+    assert "migrations of another project have run here" in said
+    again = Project(folder)
+    with connect(address, folder) as database:
+        before = {name: database.look(name) for name in database.table_names()}
+        rows = [database.values("visit_found", name) for name in ("visit_id", "finding_id")]
+        assert "not in migrations" in again.run("sync", code=1).stderr
+        database.run("DELETE FROM welbik_migration")
+    again.run("sync")
+    assert "All in step" in again.run("status").stdout
+    with connect(address, folder) as database:
+        assert {name: database.look(name) for name in before} == before
+        assert [database.values("visit_found", n) for n in ("visit_id", "finding_id")] == rows
+        assert rows[0]
+    assert "passed" in again.python("-m", "pytest", "-q", "-p", "no:cacheprovider").stdout

@@ -11,7 +11,7 @@ from ..language.diagnostics import Problem
 from ..language.layout import tidy
 from ..problems import WelbikError
 from ..rules.sql import quote
-from ..storage.backend import Database
+from ..storage.backend import BOOKS, Database
 from ..storage.catalog import Catalog, FoundTable
 from . import names
 from .drafts import Draft, Note, whole
@@ -82,6 +82,10 @@ def adopt(
             for name, what in catalog.troubles
             if _is_asked(name, wish)
         ]
+        if not taken and database.applied():
+            what = "migrations of another project have run here, whose declarations say more"
+            then = "go on with that project; if it is lost, empty this table before welbik migrate"
+            found.notes.append(Note(BOOKS, "", what, then))
         for name in [name for name in tables if not can_be_called(name)]:
             del tables[name]
             what = "no table is called so in a declaration"

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Iterable, Sequence, Set
+from collections.abc import Callable, Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 from functools import partial
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
 from ..storage.backend import UNDO, Database, Statements
+from ..storage.catalog import FoundTable
 from ..storage.promises import is_rule
-from ..storage.tables import Column, Tables
+from ..storage.tables import Column, Table, Tables
 from .entries import change_entries
 from .files import Migration
 from .plan import Work, statements
@@ -233,8 +234,25 @@ def taken_over(
                     "declare it as it is: welbik adopt shows how; nothing was changed",
                 )
             found[table.name] = table
+    if made:
+        # Pairs and kept changes of tables that Welbik itself made are beside them.
+        found |= _there_too(there, found, steps)
     left = (s for s in steps if not (isinstance(s, CreateTable) and s.table.name in found))
     return found, tuple(left)
+
+
+def _there_too(
+    there: Mapping[str, FoundTable], state: Tables, steps: Iterable[Step]
+) -> dict[str, Table]:
+    """The tables to be made that are there with just the columns that they would have."""
+    found = {}
+    for table in (step.table for step in steps if isinstance(step, CreateTable)):
+        known = there.get(table.name)
+        if known is not None and table.name not in state:
+            wanted = {*(c.name for c in table.columns), *([table.number] if table.numbered else [])}
+            if wanted == {column.name for column in known.columns}:
+                found[table.name] = table
+    return found
 
 
 def with_columns_by_hand(
