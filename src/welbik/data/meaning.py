@@ -95,7 +95,9 @@ class Meaning:
 
 
 _BY_NAME = {
-    **dict.fromkeys(("first_name", "given_name", "forename", "nickname"), Meaning("given_name")),
+    **dict.fromkeys(
+        ("first_name", "given_name", "given", "forename", "nickname"), Meaning("given_name")
+    ),
     **dict.fromkeys(("last_name", "family_name", "surname"), Meaning("family_name")),
     **dict.fromkeys(("full_name", "contact_name", "person"), Meaning("person")),
     **dict.fromkeys(("username", "user_name", "login", "handle", "account_name"), Meaning("user")),

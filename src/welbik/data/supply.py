@@ -39,6 +39,8 @@ _NOBODY = "999999999"
 """The key of no row."""
 _BLOCKS = (16, 64, 256)
 """So many rows are drawn together: a test that asks for one asks for more; the last one again and again."""
+_APART = 24
+"""Tries in which a row is to differ from those before it where several fields are unique together."""
 _FULL = 40
 """Tries after which a row may leave fields empty: some rules are kept in no other way."""
 
@@ -189,11 +191,13 @@ class Factory:
         self.rules = Told(schema, timezone)
         self.zone = ZoneInfo(timezone)
         self._next: dict[str, int] = {}
+        self._groups: set[tuple[object, ...]] = set()
         self._blocks: dict[tuple[str, int, int, bool, bool], dict[str, list[Any]]] = {}
 
     def restart(self) -> None:
         """Begins again with the first row of every model."""
         self._next.clear()
+        self._groups.clear()
 
     def values(
         self,
@@ -223,6 +227,10 @@ class Factory:
             if not self._fits(resolved, values):
                 continue
             if self.rules.broken(resolved, {**values, **around}) == wanted:
+                groups = set(_groups(resolved, values))
+                if attempt < _APART and groups & self._groups:
+                    continue
+                self._groups |= groups
                 return values
         what = f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"
         raise LookupError(f"no {model} could be made up that {what}: widen the fields it reads")
@@ -424,6 +432,16 @@ class Factory:
         rows = Slice(drawer, model, np.arange(start, stop), {}, final=False)
         rows.attempt = attempt
         return {f.name: as_python(f.kind, rows.member(f.name)) for f in model.fields}
+
+
+def _groups(model: Model, values: Mapping[str, Any]) -> Iterator[tuple[object, ...]]:
+    """What must differ together from row to row, where all of it is known of a row."""
+    for group in model.uniques:
+        members = [model.stored(name) for name in group.names]
+        keys = [m.key_attribute if isinstance(m, Reference) else m.attribute for m in members]
+        told = [values.get(key) for key in keys]
+        if None not in told:
+            yield (model.name, group.names, *map(repr, told))
 
 
 def _named(model: Model, attribute: str) -> str:
