@@ -99,7 +99,42 @@ def _free_port() -> int:
         return int(one.getsockname()[1])
 
 
-def _postgresql(folder: Path, initdb: str, pg_ctl: str, pid: Path) -> str:
+@contextmanager
+def secured(word: str) -> Iterator[tuple[str, Path]]:
+    """A server of its own that nobody reaches without TLS: its address, and who signed for it."""
+    programs = [_program(name) for name in _PROGRAMS[word]]
+    if None in programs:
+        pytest.skip(f"no {word} here")
+    with tempfile.TemporaryDirectory(prefix="safe", dir="/tmp", ignore_cleanup_errors=True) as told:
+        # Servers run as somebody else.
+        folder = Path(told)
+        folder.chmod(0o755)
+        start = _postgresql if word == "postgresql" else _mariadb
+        pid = folder / "pid"
+        yield start(folder / word, *map(str, programs), pid, tls=True), folder / word / "ca.pem"
+        os.kill(int(pid.read_text().split()[0]), 3 if word == "postgresql" else 9)
+
+
+def _certify(folder: Path, who: dict[str, object]) -> tuple[str, str]:
+    """A certificate for this machine, its key, and beside them that of who signed it (RFC 5280)."""
+    ca, key, cert = folder / "ca.pem", folder / "server.key", folder / "server.pem"
+
+    def openssl(*words: str) -> None:
+        subprocess.run(["openssl", *words], check=True, capture_output=True, cwd=folder)
+
+    new = ("req", "-newkey", "rsa:2048", "-nodes", "-days", "30")
+    openssl(*new, "-x509", "-subj", "/CN=signer", "-keyout", "ca.key", "-out", str(ca))
+    openssl(*new[:-2], "-subj", "/CN=server", "-keyout", str(key), "-out", "server.csr")
+    (folder / "names").write_text("subjectAltName=IP:127.0.0.1\n")
+    signed = ("x509", "-req", "-in", "server.csr", "-CA", str(ca), "-CAkey", "ca.key")
+    openssl(*signed, "-CAcreateserial", "-days", "30", "-extfile", "names", "-out", str(cert))
+    key.chmod(0o600)
+    if who:
+        os.chown(key, int(str(who["user"])), int(str(who["group"])))
+    return str(cert), str(key)
+
+
+def _postgresql(folder: Path, initdb: str, pg_ctl: str, pid: Path, *, tls: bool = False) -> str:
     who, data, port = _prepared(folder, "postgresql"), str(folder / "data"), _free_port()
 
     def run(*arguments: str) -> None:
@@ -108,12 +143,18 @@ def _postgresql(folder: Path, initdb: str, pg_ctl: str, pid: Path) -> str:
     more = ("-A", "trust", "-E", "UTF8", "--locale", "C.UTF-8", "-N")
     run(initdb, "-D", data, "-U", "test", *more)
     options = f"-k {folder} -c listen_addresses=127.0.0.1 -c port={port} -c fsync=off"
+    if tls:
+        cert, key = _certify(folder, who)
+        options += f" -c ssl=on -c ssl_cert_file={cert} -c ssl_key_file={key}"
+        (folder / "data" / "pg_hba.conf").write_text("hostssl all all 127.0.0.1/32 trust\n")
     run(pg_ctl, "-D", data, "-w", "-l", str(folder / "log"), "-o", options, "start")
     pid.write_text((folder / "data" / "postmaster.pid").read_text().splitlines()[0])
     return f"postgresql://test@127.0.0.1:{port}/"
 
 
-def _mariadb(folder: Path, install: str, mariadbd: str, admin: str, pid: Path) -> str:
+def _mariadb(
+    folder: Path, install: str, mariadbd: str, admin: str, pid: Path, *, tls: bool = False
+) -> str:
     who, data, port = _prepared(folder, "mariadb"), folder / "data", _free_port()
     common = ["--no-defaults", f"--datadir={data}"]
     subprocess.run(
@@ -124,6 +165,9 @@ def _mariadb(folder: Path, install: str, mariadbd: str, admin: str, pid: Path) -
         **who,  # type: ignore[call-overload]
     )
     more = [f"--socket={folder}/s.sock", "--bind-address=127.0.0.1", f"--port={port}"]
+    if tls:
+        cert, key = _certify(folder, who)
+        more += [f"--ssl-cert={cert}", f"--ssl-key={key}", "--require-secure-transport=ON"]
     memory = os.environ.get(MEMORY, "64M")
     more += ["--innodb-flush-log-at-trx-commit=0", f"--innodb-buffer-pool-size={memory}"]
     started = subprocess.Popen(
@@ -134,7 +178,7 @@ def _mariadb(folder: Path, install: str, mariadbd: str, admin: str, pid: Path) -
         **who,  # type: ignore[call-overload]
     )
     pid.write_text(str(started.pid))
-    here = ("-h", "127.0.0.1", "-P", str(port), "-u", "root")
+    here = ["-h", "127.0.0.1", "-P", str(port), "-u", "root", *(["--ssl"] if tls else [])]
     subprocess.run(
         [admin, "--no-defaults", "--wait=60", "--silent", *here, "ping"],
         check=True,

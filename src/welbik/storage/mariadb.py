@@ -88,7 +88,9 @@ class Mariadb(Journal, Server):
             return NoServer.lacking(address)
         if code == 1044:
             return NoServer.not_allowed(address, said, f'GRANT ALL ON "{address.name}".*')
-        if code in (1045, 1698) and "ssl" not in given:
+        if "certificate" in said:
+            return NoServer.untrusted(address, said.partition("] ")[2] or said, "ssl_ca")
+        if code in (1045, 1698, 3159) and "ssl" not in given:
             with suppress(pymysql.MySQLError, OSError):
                 safe = {**given, "ssl_disabled": False, "ssl": {"check_hostname": False}}
                 pymysql.connect(**safe).close()
@@ -403,6 +405,10 @@ def _given(address: Address) -> dict[str, Any]:
         for name, value in options.items()
         if name in ("ssl_ca", "ssl_capath", "ssl_cert", "ssl_key", "ssl_cipher")
     }
+    for name in ("ca", "capath", "cert", "key"):
+        if name in tls and not Path(tls[name]).exists():
+            remedy = f"correct the path behind ssl_{name} in the address"
+            raise NoServer(address, f"there is no file {tls[name]}", remedy)
     if "ssl_check_hostname" in options:
         tls["check_hostname"] = options["ssl_check_hostname"].lower() not in ("false", "0", "no")
     if tls:

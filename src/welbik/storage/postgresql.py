@@ -278,6 +278,10 @@ class Postgresql(Server):
         if "pg_hba.conf" in said and "no encryption" not in said:
             remedy = "let the server's keeper add this machine and user to its pg_hba.conf"
             return NoServer(address, f"the server lets nobody in from here: {said}", remedy)
+        if "root certificate file" in said:
+            return NoServer(address, said, "correct the path behind sslrootcert in the address")
+        if "certificate" in said:
+            return NoServer.untrusted(address, said, "sslrootcert")
         if "no encryption" in said or "SSL" in said or "ssl" in said:
             remedy = "add ?sslmode=require to the address, or what the server's keeper tells you"
             return NoServer(address, f"the server wants another encryption: {said}", remedy)

@@ -97,6 +97,15 @@ class NoServer(WelbikError):
         )
 
     @classmethod
+    def untrusted(cls, address: Address, said: str, option: str) -> NoServer:
+        return cls(
+            address,
+            f"its certificate is not trusted: {said}",
+            f"name the file of who signed it in the address: ?{option}=FILE, "
+            "and the server as the certificate does",
+        )
+
+    @classmethod
     def not_allowed(cls, address: Address, said: str, grant: str) -> NoServer:
         return cls(
             address,
