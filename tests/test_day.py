@@ -88,7 +88,9 @@ class Hands:
                 self.page.keyboard.press(key)
 
     def _access(self, key: str) -> None:
-        """An access key, as a real keyboard sends it."""
+        """An access key, as a real keyboard sends it, once the page that has it is there."""
+        self.page.wait_for_load_state()
+        expect(self.page.locator(f'[accesskey="{key}"]').first).to_be_visible()
         session = self.page.context.new_cdp_session(self.page)
         sent = {"type": "keyDown", "modifiers": 1, "key": key, "code": f"Key{key.upper()}"}
         sent |= {"unmodifiedText": key, "windowsVirtualKeyCode": ord(key.upper())}
