@@ -55,12 +55,13 @@ def test_a_server_is_reached_by_tls_and_by_nothing_else(
     said = status(project, wrong)
     option = SIGNED[word].rpartition("&")[2].partition("=")[0]
     assert "certificate is not trusted" in said and f"?{option}=FILE" in said
-    served = project.python(
-        "-c", page.replace("text.count('_row-')", "status_code"), DATABASE_URL=wrong
-    )
+    opened = page.replace("text.count('_row-')", "status_code")
+    served = project.python("-c", opened, DATABASE_URL=wrong)
     assert served.stdout.split()[-1] == "503" and "certificate" in served.stderr + served.stdout
-    said = status(project, f"{plain}?{SIGNED[word].format(tmp_path / 'none.pem')}")
+    nowhere = f"{plain}?{SIGNED[word].format(tmp_path / 'none.pem')}"
+    said = status(project, nowhere)
     assert "none.pem" in said and "certificate is not trusted" not in said
+    assert project.python("-c", opened, DATABASE_URL=nowhere).stdout.split()[-1] == "503"
 
 
 def status(project: Project, address: str) -> str:

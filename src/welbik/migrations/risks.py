@@ -22,7 +22,6 @@ from .steps import (
     ChangeColumn,
     ChangeKey,
     CopyRows,
-    CreateTable,
     DropColumn,
     DropTable,
     MakeRows,
@@ -83,8 +82,7 @@ def risks(
 ) -> list[Risk]:
     """What the rows that are stored say to steps, from the tables that a database has.
 
-    After a step written by hand nothing is known of the rows any more, so what comes then is
-    not asked.
+    What comes after a step written by hand is not asked: nothing is known of the rows by then.
     """
     there = database.table_names()
     found: list[Risk] = []
@@ -100,13 +98,10 @@ def risks(
         part = replace(part, renames=list(renames))
         asking = _Asking(database, tables, part, today, told, there, keys)
         found += asking.later(touched) if touched else asking.risks()
-        touched |= {table for step in part.steps for table in _touched(step)}
+        # A table that is made is told whole, all others by their names.
+        tables_of_steps = [getattr(step, "table", "") for step in part.steps]
+        touched |= {getattr(table, "name", table) for table in tables_of_steps}
     return found
-
-
-def _touched(step: Step) -> list[str]:
-    """The tables whose rows are not as they were after a step."""
-    return [step.table.name] if isinstance(step, CreateTable) else [getattr(step, "table", "")]
 
 
 class _Asking:
@@ -159,25 +154,30 @@ class _Asking:
             if isinstance(step, DropTable) and step.table not in touched:
                 found += self._gone(step)
         for old, new in self.part.changed:
+            there = self.now.get(old.name)
             if old.name not in self.there or not self._some(old.name):
                 continue
-            if old.name not in touched:
-                # Where an answer follows from another table, that may not be there yet.
-                with contextlib.suppress(*self.database.errors):
-                    found += list(self._table(old, new))
-                continue
-            there = self.now.get(old.name)
-            same = tuple(c for c in old.columns if there and there.column(c.name) == c)
-            found += self._losses(replace(old, columns=same))
+            if {old.name, *self._read(old, new)} & {*touched}:
+                same = tuple(c for c in old.columns if there and there.column(c.name) == c)
+                found += self._losses(replace(old, columns=same))
+            else:
+                found += self._table(old, new)
         return found
+
+    def _read(self, old: Table, new: Table) -> Iterator[str]:
+        """The tables that answers on the rows of one follow from."""
+        yield from (column.references for column in new.columns if column.references)
+        for (table, _), given in self.part.given.items():
+            if table == old.name:
+                yield from (model for model, _ in reads(given.value.node))
+                yield given.find.partition(".")[0]
 
     def _gone(self, step: DropTable) -> Iterator[Risk]:
         """The rows that go with their table."""
-        if not step.leave and step.table in self.there:
-            count = self.count(f"FROM {quote(step.table)}")
-            if count:
-                what = "going with the table"
-                yield Risk("loss", step.table, what, count, allowed=step.loss)
+        there = not step.leave and step.table in self.there
+        count = self.count(f"FROM {quote(step.table)}") if there else 0
+        if count:
+            yield Risk("loss", step.table, "going with the table", count, allowed=step.loss)
 
     def _new_rows(self) -> Iterator[Risk]:
         """Rows of which others would be made that their table can't have."""

@@ -8,6 +8,7 @@ from ..schema.model import Field, Model, Reference, Schema
 
 # No database takes much more than 2,700 bytes, of texts four a letter.
 _WIDEST = 2_000
+_WHOLE = 4 * 255
 _MOST_BESIDE = 4
 
 
@@ -55,6 +56,9 @@ def _order(model: Model) -> list[Field]:
         member = model.by_name.get(key.name)
         # Empty values come last in a list, and choices in the order that they were declared in.
         if not isinstance(member, Field) or not _has_order(member) or _is_choice(member):
+            return []
+        # Of long texts some databases index the beginning alone.
+        if _width(member) > _WHOLE:
             return []
         if key.descending != model.sort[0].descending or found and not member.required:
             return []

@@ -12,7 +12,6 @@ COUNTED = 5_000
 """Where counting the rows of a list stops."""
 MET = 500
 """Where it stops for rows that several filters leave."""
-
 SORTED = 2_000
 """So many are sooner found by a filter, and sorted, than met in the order of a long list."""
 

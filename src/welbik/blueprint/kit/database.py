@@ -193,11 +193,8 @@ def behind() -> str | None:
     if found and found[-1] == fingerprint.FINGERPRINT:
         current_app.extensions["up_to_date"] = True
         return None
-    return (
-        "welbik build"
-        if found and fingerprint.FINGERPRINT in found
-        else "welbik migrate"
-    )
+    known = fingerprint.FINGERPRINT in found
+    return "welbik build" if known else "welbik migrate"
 
 
 def doubt() -> None:
@@ -215,6 +212,8 @@ def _fingerprints() -> list[str]:
         if why:
             raise Unreachable(why) from None
         return []
+    except OSError as error:
+        raise Unreachable(f"a file of its address can't be read: {error}") from None
     with connection:
         try:
             return list(connection.scalars(query.order_by(column("number"))))

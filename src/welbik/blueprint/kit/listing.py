@@ -334,10 +334,12 @@ class Listing:
     def _are_few(self) -> bool:
         """Whether so few rows match that it is best to find them all, and to sort them then."""
         alone = len(self.conditions) == 1 and not (self.search or self._by)
+        if self.counted <= self.most or not alone:
+            return self.counted <= self.most
         # An index tells it alone, where rows in the bin count along.
         rows = self._said("unlikely", sa.select(self.kind.model))
-        if self.counted <= self.most or not alone or self._joined(rows) is not rows:
-            return self.counted <= self.most
+        if self._joined(rows) is not rows:
+            return False
         asked = counting.count(rows, self.kind.model, counting.SORTED)
         return int(session().scalar(sa.select(asked)) or 0) <= counting.SORTED
 
