@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import re
 import resource
+import secrets
 import sqlite3
 import subprocess
 import sys
@@ -14,7 +15,7 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, g, render_template, request
+from flask import Flask, g, render_template, request, session
 from jinja2 import DictLoader
 from sqlalchemy import JSON, Date, ForeignKey, String, create_engine, func, select
 from sqlalchemy.orm import (
@@ -47,13 +48,38 @@ class Harvest(Base):
     kg: Mapped[int]
 
 
+class Queen(Base):
+    __tablename__ = "queen"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    mark: Mapped[str] = mapped_column(String(20))
+
+
+class Keeper(Base):
+    __tablename__ = "keeper"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(60))
+
+
+class Inspection(Base):
+    __tablename__ = "inspection"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    hive_id: Mapped[int]
+    held: Mapped[datetime]
+    keeper_id: Mapped[int | None] = mapped_column(ForeignKey("keeper.id"))
+    keeper: Mapped[Keeper | None] = relationship()
+    brood: Mapped[int | None]
+    mites: Mapped[float | None]
+    temper: Mapped[str | None] = mapped_column(String(9))
+
+
 class Hive(Base):
     __tablename__ = "hive"
     id: Mapped[int] = mapped_column(primary_key=True)
     code: Mapped[str] = mapped_column(String(7))
     apiary_id: Mapped[int] = mapped_column(ForeignKey("apiary.id"))
     apiary: Mapped[Apiary] = relationship()
-    queen_id: Mapped[int | None]
+    queen_id: Mapped[int | None] = mapped_column(ForeignKey("queen.id"))
+    queen: Mapped[Queen | None] = relationship()
     kind: Mapped[str | None] = mapped_column(String(8))
     frames: Mapped[int]
     opened: Mapped[date] = mapped_column(Date)
@@ -78,10 +104,19 @@ WHERE removed_at IS NULL ORDER BY {} LIMIT 25 OFFSET ?
 """
 
 
-def _site(templates: dict[str, str]) -> Flask:
+def token() -> str:
+    """What each form carries, since its page takes changes: of the visitor's session."""
+    if "token" not in session:
+        session["token"] = secrets.token_urlsafe(24)
+    return str(session["token"])
+
+
+def site(templates: dict[str, str]) -> Flask:
+    """A site written by hand, without the page in question."""
     app = Flask(__name__)
     app.secret_key = "bench"
     app.jinja_loader = DictLoader(templates)
+    app.jinja_env.globals["token"] = token
 
     @app.get("/hives/<code>")
     def hive(code: str) -> str:
@@ -98,18 +133,22 @@ def _site(templates: dict[str, str]) -> Flask:
     return app
 
 
+def with_driver(address: str) -> str:
+    """An address as SQLAlchemy takes it."""
+    drivers = {"postgresql:": "postgresql+psycopg:", "mariadb:": "mariadb+pymysql:"}
+    for word, driver in drivers.items():
+        address = address.replace(word, driver)
+    return address
+
+
 def by_orm(address: str, templates: dict[str, str]) -> Flask:
     """One view, one query for the rows and one for their number."""
-    app = _site(templates)
-    engine = create_engine(
-        address.replace("postgresql:", "postgresql+psycopg:").replace(
-            "mariadb:", "mariadb+pymysql:"
-        )
-    )
+    app = site(templates)
+    engine = create_engine(with_driver(address))
 
     @app.get("/hives")
     def hives() -> str:
-        with Session(engine) as session:
+        with Session(engine) as database:
             sort = request.args.get("_sort", "code")
             number = int(request.args.get("page", "1"))
             rows = select(Hive).join(Hive.apiary).options(contains_eager(Hive.apiary))
@@ -117,8 +156,8 @@ def by_orm(address: str, templates: dict[str, str]) -> Flask:
             order = {"code": Hive.code, "apiary": Apiary.name}[sort]
             some = rows.order_by(order, Hive.id).limit(25).offset((number - 1) * 25)
             count = select(func.count()).select_from(Hive).where(Hive.removed_at.is_(None))
-            total = session.scalar(count) or 0
-            found = session.scalars(some).all()
+            total = database.scalar(count) or 0
+            found = database.scalars(some).all()
             return render_template(
                 "hives.html", hives=found, sort=sort, kinds=KINDS, number=number, total=total
             )
@@ -128,7 +167,7 @@ def by_orm(address: str, templates: dict[str, str]) -> Flask:
 
 def by_driver(database: Path, templates: dict[str, str]) -> Flask:
     """The same with the driver alone: rows as the database gives them."""
-    app = _site(templates)
+    app = site(templates)
 
     @app.teardown_appcontext
     def close(error: BaseException | None) -> None:
@@ -171,10 +210,6 @@ def _rows(apiary: str, tenths: int) -> str:
 def _templates(page: str, apiary: str, tenths: int) -> dict[str, str]:
     """What would be written by hand, a layout and a page: the same HTML, with links and rows filled in."""
     head, rest = page.split("<tbody>")
-    for path in ("keepers", "apiaries", "queens", "findings", "inspections", "harvests"):
-        head = head.replace(
-            f'href="/{path}"', f"href=\"{{{{ url_for('other', path='{path}') }}}}\""
-        )
     for name in ("code", "apiary", "kind", "frames", "total_kg"):
         asked = f"'-{name}' if sort == '{name}' else '{name}'"
         link = f"{{{{ url_for('hives', **{{'_sort': {asked}}})[6:] }}}}"
@@ -187,9 +222,18 @@ def _templates(page: str, apiary: str, tenths: int) -> dict[str, str]:
         'rel="next" href="{{ url_for(\'hives\', sort=sort, page=number + 1) }}"',
         foot,
     )
-    base, top = (head + "<tbody>" + _rows(apiary, tenths) + "</tbody>" + foot).split(
-        '<main id="_main" tabindex="-1">'
-    )
+    page = head + "<tbody>" + _rows(apiary, tenths) + "</tbody>" + foot
+    return in_layout(page, "hives.html")
+
+
+def in_layout(page: str, name: str) -> dict[str, str]:
+    """A layout, and a page in it: links of the menu, notices and the token are filled in."""
+    for path in ("keepers", "apiaries", "queens", "findings", "inspections", "harvests"):
+        page = page.replace(
+            f'href="/{path}"', f"href=\"{{{{ url_for('other', path='{path}') }}}}\""
+        )
+    page = re.sub(r'name="_token" value="[^"]*"', 'name="_token" value="{{ token() }}"', page)
+    base, top = page.split('<main id="_main" tabindex="-1">')
     main, bottom = top.split("</main>")
     notices = "{% for kind, message in get_flashed_messages(with_categories=true) %}<p>{{ message }}</p>{% endfor %}"
     layout = (
@@ -200,11 +244,12 @@ def _templates(page: str, apiary: str, tenths: int) -> dict[str, str]:
         + bottom
     )
     page = '{% extends "base.html" %}{% block main %}' + main + "{% endblock %}"
-    return {"base.html": layout, "hives.html": page}
+    return {"base.html": layout, name: page}
 
 
-def _plain(page: str) -> str:
-    page = re.sub(r'rel="next" href="[^"]*"', "", page)
+def plain(page: str) -> str:
+    """What two pages must have alike: all but the token, and the notation of the next page."""
+    page = re.sub(r'rel="next" href="[^"]*"|name="_token" value="[^"]*"', "", page)
     return re.sub(r"\s+", " ", re.sub(r">\s+<", "><", page)).strip()
 
 
@@ -222,17 +267,10 @@ def page_rates(
 
     Of a server's database the time on the clock counts: most of it is spent there.
     """
-    clock = time.process_time if word == "sqlite" else time.perf_counter
     # One that has no decimals keeps tenths of a kilogram.
     tenths = 10 if word == "sqlite" else 1
     client = ours(folder, address).test_client()
     page = client.get(PATH).text
-
-    def run(client: Any) -> float:
-        start = clock()
-        for _ in range(requests):
-            client.get(PATH)
-        return clock() - start
 
     ratios: dict[str, list[float]] = {}
     hands: list[tuple[str, Callable[..., Flask], str, Any]] = [
@@ -243,13 +281,24 @@ def page_rates(
         hands.append(("list page / by hand with sqlite3 alone", by_driver, "hive.apiary", path))
     for name, make, apiary, where in hands:
         theirs = make(where, _templates(page, apiary, tenths)).test_client()
-        assert _plain(theirs.get(PATH).text) == _plain(page), "the two pages differ"
-        run(client), run(theirs)
-        ratios[name] = []
-        for _ in range(times):
-            mine, other = run(client), run(theirs)
-            ratios[name].append(other / mine)
+        ratios[name] = rates(client, theirs, PATH, word, (times, requests))
     return ratios
+
+
+def rates(client: Any, theirs: Any, path: str, word: str, sizes: tuple[int, int]) -> list[float]:
+    """How often a page is answered, to how often by the other site: for each pair of runs."""
+    clock = time.process_time if word == "sqlite" else time.perf_counter
+    times, requests = sizes
+
+    def run(client: Any) -> float:
+        start = clock()
+        for _ in range(requests):
+            client.get(path)
+        return clock() - start
+
+    assert plain(theirs.get(path).text) == plain(client.get(path).text), "the two pages differ"
+    run(client), run(theirs)
+    return [1 / (run(client) / run(theirs)) for _ in range(times)]
 
 
 def memory_of(folder: Path, times: int) -> dict[str, list[float]]:
@@ -279,8 +328,8 @@ def _bare(folder: Path) -> Any:
 
     @app.get("/hives")
     def hives() -> str:
-        with Session(engine) as session:
-            return render_template("page.html", count=session.scalar(select(Hive.code).limit(1)))
+        with Session(engine) as database:
+            return render_template("page.html", count=database.scalar(select(Hive.code).limit(1)))
 
     return app
 

@@ -22,6 +22,7 @@ from loading import filling
 from long_table import long_table
 from many_rows import many_rows
 from page import memory_of, page_rates
+from view_page import view_rates
 
 from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
@@ -156,7 +157,9 @@ def on_databases(folder: Path, temporary: Path, smoke: bool) -> dict[str, list[f
                 make_database(folder, address)
                 with connect(address, folder) as database:
                     fill(database, Drawer(schema, 1), schema.seed)
-            results |= page_rates(folder, word, one, 2 if smoke else 15, 5 if smoke else 100)
+            sizes = (2, 5) if smoke else (15, 100)
+            results |= page_rates(folder, word, one, *sizes)
+            results |= view_rates(folder, word, one, *sizes)
             if smoke and word != "sqlite":
                 continue
             many = 3_000 if smoke else 1_000_000
@@ -181,6 +184,8 @@ GOALS = {
     "list page / by hand with SQLAlchemy, sqlite": "at least 1.4",
     "list page / by hand with SQLAlchemy": "at least 1.2",
     "list page / by hand with sqlite3": "at least 0.6",
+    "view page / by hand with SQLAlchemy, sqlite": "at least 1.4",
+    "view page / by hand with SQLAlchemy": "at least 1.2",
     "a new column": "at most 0.3: nothing is written anew",
     "table made anew": "at least 0.7",
     "the difference": "at most 1",
