@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from typing import Any
 
 import pytest
+import sqlalchemy as sa
 from loaded import Application, application, ask
 
 SHOP = """\
@@ -25,9 +26,16 @@ model Item
     sort code
     keep bin
 
+model Tag
+    word    text 3..12, required, unique
+    size    integer 1..9, required
+    shown as "{word} of size {size}"
+    list word
+
 seed
     3 Shelf
     30 Item
+    5 Tag
 """
 
 
@@ -215,3 +223,30 @@ def test_an_earlier_version_is_brought_back_in_part_or_whole() -> None:
             assert _form(app, f"{book}/edit?_version={odd}") == first
         other = app.post("/books/new", {"title": "Other"}).location
         assert _form(app, f"{other}/edit?{versions[0].partition('?')[2]}")["title"] == "Other"
+
+
+def test_a_neighbour_is_named_whole_where_its_list_shows_less(app: Application) -> None:
+    first, second, *_ = _rows(app.client.get("/tags").text)
+    page, following = app.client.get(first).text, app.client.get(second).text
+    name = re.search(r"<h1>(.*? of size \d)</h1>", following)
+    assert name and f"{name[1]} <svg" in page
+
+
+def test_the_page_of_a_row_takes_few_statements(app: Application) -> None:
+    item, shelf = (_rows(app.client.get(f"/{name}").text)[1] for name in ("items", "shelves"))
+    asked: list[str] = []
+    engine = app.flask.extensions["engine"]
+
+    def count(*event: Any) -> None:
+        asked.append(event[2])
+
+    sa.event.listen(engine, "before_cursor_execute", count)
+    try:
+        for path, most in ((item, 3), (shelf, 5)):
+            app.client.get(path)
+            asked.clear()
+            app.client.get(path)
+            # Itself with what it leads to, both neighbours; the first of its parts, and their number.
+            assert len(asked) <= most, asked
+    finally:
+        sa.event.remove(engine, "before_cursor_execute", count)

@@ -152,8 +152,11 @@ class Query:
             columns.append(f"{owner}.{key_attribute(model)}")
         return columns
 
-    def columns_source(self, *, removed: bool = False) -> str:
-        """The statement for just the columns that were picked; its rows are no entities."""
+    def columns_source(self, *, removed: bool = False, parts: bool = False) -> str:
+        """The statement for just the columns that were picked; its rows are no entities.
+
+        Those of `parts` are shown on the page of what they are part of, which is in no bin.
+        """
         picked = [f"{owner}.{name}" for owner, names in self._picked.items() for name in names]
         which = []
         if "bin" in self.model.keeps:
@@ -161,7 +164,7 @@ class Query:
             which.append(f"{self.owner}.removed_at.{asked}(None)")
         owner = self.schema.owner_of(self.model)
         above = self.schema.models[owner.target] if owner else None
-        if owner and above and (hidden := self._hidden(above)):
+        if owner and above and not parts and (hidden := self._hidden(above)):
             which.append(f"{self.owner}.{owner.key_attribute}.not_in({hidden})")
         where = f".where({', '.join(which)})" if which else ""
         return f"{use.sa}.select({', '.join(picked)}){where}"

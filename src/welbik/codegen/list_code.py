@@ -73,9 +73,9 @@ def section_list(schema: Schema, collection: Collection) -> ListCode:
         query.name()
     query.link()
     options = _columns(schema, query, names, collection.sort or child.sort)
-    found = _list("", query, options)
     via = schema.models[collection.child].stored(collection.via)
     assert isinstance(via, Reference)
+    found = _list("", query, options, parts=via == schema.owner_of(child))
     arguments = [quote(collection.label), found.source, f"{rows}.{via.key_attribute}"]
     found.source = call(
         f"{quote(collection.name)}: {use.tabs}.Collection", arguments, indent=4, tail=","
@@ -102,13 +102,14 @@ def _list(
     options: dict[str, str],
     *,
     removed: bool = False,
+    parts: bool = False,
 ) -> ListCode:
     if query.aliases:
         pairs = ", ".join(f"{quote(query.paths[alias])}: {alias}" for alias in query.aliases)
         options["related"] = f"{{{pairs}}}"
     if "filters" in options and _finds_in_order(query.model, query.schema):
         options["narrowing"] = f"{use.narrowing}.by_choice"
-    rows = query.columns_source(removed=removed)
+    rows = query.columns_source(removed=removed, parts=parts)
     arguments = [query.owner, rows, options.pop("columns"), *keywords(options)]
     head = f"{name} = {use.lists}.List" if name else f"{use.lists}.List"
     return ListCode(call(head, arguments), query.alias_lines())

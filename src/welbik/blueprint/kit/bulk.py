@@ -18,7 +18,7 @@ from flask import (
 )
 from flask.typing import ResponseReturnValue
 
-from . import cells, chosen, fragments, history, links, places, removal
+from . import cells, chosen, fragments, links, places, removal
 from .forms import Entry, Form
 from .lists import List
 from .together import AT_ONCE, Together
@@ -146,7 +146,8 @@ def _undo(form: Form) -> ResponseReturnValue:
         moment = told.astimezone(dt.UTC)
     except (ValueError, OverflowError):
         abort(400)
-    found = history.together(form.model, moment)
+    kept = form.model.HISTORY
+    found = kept and kept.together(form.model, moment)
     if found is None or found.name not in form.fields:
         abort(404)
     if found.later:
@@ -169,7 +170,7 @@ def _work(work: Together, rows: list[Any], entry: Entry) -> ResponseReturnValue:
         "settable": _settable(form),
         "effects": None,
         "values": request.form.getlist(work.name),
-        "history": hasattr(form.model, "HISTORY"),
+        "history": form.model.HISTORY,
     }
     if len(rows) > AT_ONCE:
         page = Response(stream_template(_PAGE, **shown, steps=work, work=work))

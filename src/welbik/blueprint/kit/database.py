@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any, ClassVar
 from uuid import UUID
 
@@ -22,6 +22,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import ArgumentError, DBAPIError
 from sqlalchemy.orm import DeclarativeBase, Session
+from sqlalchemy.orm.interfaces import ORMOption
 
 from .. import fingerprint
 from . import columns, dialects, fragments, guard, tables
@@ -41,6 +42,8 @@ class Base(DeclarativeBase):
     ENDPOINT: ClassVar[str]
     # The reference to the row that a row is made under; empty where it stands alone.
     OWNER: ClassVar[str] = ""
+    # What keeps its changes; None where nothing does.
+    HISTORY: ClassVar[Any] = None
 
     def __init_subclass__(cls, **options: Any) -> None:
         if "ENDPOINT" not in cls.__dict__ and "__tablename__" in cls.__dict__:
@@ -159,11 +162,12 @@ def session() -> Session:
     return opened
 
 
-def fetch(model: Any, key: Any) -> Any:
+def fetch(model: Any, key: Any, options: Sequence[ORMOption] = ()) -> Any:
     """The row of a model with a key; None where there is none."""
     if hasattr(model, "KEY"):
-        return session().scalar(select(model).where(model.id == key))
-    return session().get(model, key)
+        rows = select(model).where(model.id == key)
+        return session().scalar(rows.options(*options))
+    return session().get(model, key, options=options)
 
 
 def _refuse(refused: Session) -> None:

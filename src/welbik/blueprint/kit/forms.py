@@ -8,7 +8,7 @@ from typing import Any
 from flask import current_app, request
 from sqlalchemy import select
 
-from . import drafts, fragments, guard, history, notes, rules
+from . import drafts, fragments, guard, notes, rules
 from .database import live, session
 from .entries import Asked, Unique
 from .fields import Field
@@ -35,15 +35,17 @@ class Form:
         self.fields = {field.name: field.of(model.__tablename__) for field in fields}
         self.asked = Asked(model, self.fields, rules, unique)
         guard.allow_body(sum(field.room() for field in fields))
-        history.label(model, {field.name: field.label for field in fields})
+        if model.HISTORY:
+            model.HISTORY.labels = {field.name: field.label for field in fields}
 
     def entry(self, row: Any) -> Entry:
         """The form of this request: sent, or to be filled in for a row, stored or new."""
         if request.method == "POST":
             return self.read(row)
         entry = self.of(row) if row.id is not None else self.blank(row)
-        if row.id is not None:
-            entry.take_back(history.before(row, request.args.get("_version", "")))
+        if row.id is not None and row.HISTORY:
+            version = request.args.get("_version", "")
+            entry.take_back(row.HISTORY.before(row, version))
         drafts.come_back(entry)
         return entry
 

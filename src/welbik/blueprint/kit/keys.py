@@ -22,7 +22,7 @@ def follow(row: Any, before: Any) -> None:
                 if any(key.column.table is table for key in column.foreign_keys):
                     there = sa.update(other).where(column == before)
                     session().execute(there.values({column: row.id}))
-        kept = getattr(row, "HISTORY", None)
-        if kept is not None:
+        if row.HISTORY:
+            kept = row.HISTORY.table
             mine = sa.update(kept).where(kept.c.row == str(before))
             session().execute(mine.values(row=str(row.id)))

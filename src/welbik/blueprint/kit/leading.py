@@ -6,7 +6,7 @@ A database would look up what every row leads to, and sort them all, before it h
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import partial
+from functools import cache, partial
 from itertools import takewhile
 from typing import Any, NamedTuple
 
@@ -107,6 +107,7 @@ class Leader(NamedTuple):
         return rows.order_by(*(key.ordered for key in order)).limit(most)
 
 
+@cache
 def through(kind: List, sort: str) -> Leader | None:
     """The related rows by which a list is sorted first, where they can be gone through instead."""
     columns = kind.sorts.get(sort.partition(",")[0].removeprefix("-"), ())

@@ -49,6 +49,14 @@ def _named(name: str) -> Callable[[Any], Any]:
     return lambda row: getattr(row, name)
 
 
+def names_itself(row: Any) -> bool:
+    """Whether all is loaded that a row's name and address take."""
+    try:
+        return bool(f"{row} {row.url_part}")
+    except AttributeError:
+        return False
+
+
 def reader(
     rows: Select[Any], related: Mapping[str, Any]
 ) -> Callable[[Sequence[Any]], Any]:

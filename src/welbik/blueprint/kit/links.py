@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import re
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
-from urllib.parse import parse_qs, quote, urlencode, urlsplit
+from urllib.parse import parse_qs, quote, quote_plus, urlencode, urlsplit
 
 from flask import current_app, g, request, url_for
 
@@ -14,6 +15,7 @@ from . import guard, notes
 
 _MARK = 987654321
 _PLAIN = re.compile(r"[A-Za-z0-9_~-]+")
+_PLAIN_QUERY = re.compile(r"[A-Za-z0-9_.,:~*-]*")
 # By endpoint and file, and without the root that the server may add in front.
 _pages: dict[tuple[str, str], str] = {}
 _rows: dict[str, tuple[str, str]] = {}
@@ -69,8 +71,10 @@ def edit_url(row: Any) -> str:
 def copy_url(row: Any) -> str:
     """The address of a new row's form that begins as a copy of one."""
     endpoint = f"{row.ENDPOINT}.edit_page"
-    owner = {"owner": getattr(row, row.OWNER).url_part} if row.OWNER else {}
-    return url_for(endpoint, **owner, _copy=row.id)
+    if not row.OWNER:
+        return to_page(endpoint) + address({"_copy": str(row.id)})
+    owner = getattr(row, row.OWNER).url_part
+    return url_for(endpoint, owner=owner, _copy=row.id)
 
 
 def move_url(row: Any, owner: str) -> str:
@@ -84,6 +88,16 @@ def can_make(model: Any) -> bool:
     rules = current_app.url_map.iter_rules() if not model.OWNER else ()
     endpoint = f"{model.ENDPOINT}.edit_page"
     return any(rule.endpoint == endpoint and not rule.arguments for rule in rules)
+
+
+def address(asked: Mapping[str, str]) -> str:
+    """The query of an address, as short as it may be."""
+    pairs = [f"{_quoted(name)}={_quoted(value)}" for name, value in asked.items()]
+    return f"?{'&'.join(pairs)}"
+
+
+def _quoted(text: str) -> str:
+    return text if _PLAIN_QUERY.fullmatch(text) else quote_plus(text, safe=",:")
 
 
 def is_inside(address: str) -> bool:

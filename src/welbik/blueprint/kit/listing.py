@@ -5,23 +5,32 @@ All that is asked stands in the address, so that it can be shared and gone back 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache, cached_property, partial
 from itertools import islice
 from typing import Any
-from urllib.parse import parse_qsl, quote_plus, urlsplit
+from urllib.parse import parse_qsl, urlsplit
 
 import sqlalchemy as sa
 from flask import current_app, make_response, redirect, render_template, request
 from flask.typing import ResponseReturnValue
 
 from .. import settings
-from . import cells, counting, export, expressions, paging, places, words
+from . import (
+    cells,
+    counting,
+    export,
+    expressions,
+    light,
+    links,
+    paging,
+    places,
+    prepared,
+    words,
+)
 from .database import fetch, session
 from .filters import Choice, Filter
 from .lists import List
-from .prepared import Prepared
 
 SIZES = (10, 25, 50, 100, 200)
 # No field is called so: names of fields begin with a letter, and hold no dash.
@@ -33,7 +42,6 @@ _SORT, _AFTER, _BEFORE, _SIZE = "sort", "after", "before", "size"
 _ENDS = ("-low", "-high", "-empty")
 _LONGEST = 500
 _FEW = 500
-_PLAIN = re.compile(r"[A-Za-z0-9_.,:~*-]*")
 
 
 def answer(kind: List, template: str) -> ResponseReturnValue:
@@ -70,20 +78,22 @@ def _tidy(kind: List) -> str | None:
     if _COLUMNS in asked:
         found[_COLUMNS] = ",".join(asked.getlist(_COLUMNS))
     finds = {k: v for k, v in asked.items() if v and k.endswith("-find")}
-    return address({k: v for k, v in found.items() if v} | finds)
+    return links.address({k: v for k, v in found.items() if v} | finds)
 
 
 class Listing:
     """One page of a list, as the address asks for it.
 
-    Only rows that meet the conditions of `where`; `name` tells lists on a page apart.
-    With a query `asked` before it loads nothing, and can say what stands beside a row.
+    Of rows `under` another only those, by a column and its value; `name` tells lists on a
+    page apart. With a query `asked` before it loads nothing, and can say what stands beside
+    a row.
     """
 
     def __init__(
         self,
         kind: List,
-        *where: Any,
+        *,
+        under: tuple[Any, Any] | None = None,
         name: str = _OWN,
         size: int = 0,
         asked: str | None = None,
@@ -105,11 +115,13 @@ class Listing:
             self.unread.append(f"{name}{_SORT}={sort[:80]}")
         self.conditions = self._conditions() if name == _OWN else {}
         self.columns = self._columns() if name == _OWN else []
-        rows = kind.rows.where(*where) if where else kind.rows
+        self.under = under
+        rows = kind.rows.where(prepared.under(*under)) if under else kind.rows
         searched = words.having(rows, self.search, kind.search) if self.search else rows
         given = self.conditions.values()
         self.plain = searched
         self.matching = searched.where(*given) if given else searched
+        self._is_whole = self.matching is rows
         # Where a filter meets another, or a bin, each row is looked up: counting stops sooner.
         met = len(self.conditions) + (kind.rows.whereclause is not None) > 1
         self.most = counting.MET if self.conditions and met else counting.COUNTED
@@ -120,15 +132,13 @@ class Listing:
         )
         if self.as_tree:
             self.matching = self.matching.where(kind.tree.column.is_(None))
+            self._is_whole = False
         if asked is not None:
             return
         narrow = kind.narrowing if self.conditions and not self.search else None
         self._by = narrow and narrow(kind, self.sort, self.asked, self.conditions)
         self._few = self.matching
-        self.counted = self._count()
         self.rows, self.first, self._more, self._edges = self._load()
-        whole = not self._more and self.first == 1
-        self.total = len(self.rows) if whole else self.counted
 
     def _size(self, size: int) -> int:
         asked = self.asked.get(f"{self.name}{_SIZE}", "")
@@ -186,7 +196,10 @@ class Listing:
         self, keys: Sequence[paging.Key], back: bool, start: list[Any] | None
     ) -> list[Any]:
         """The rows of a page and one more, from some values of the sorted columns on."""
-        few = self._are_few()
+        stretches = paging.stretches(keys, back, start)
+        # A list in one stretch is read the same way however long it is.
+        plain = self._is_whole and len(stretches) == 1 and self._leader() is None
+        few = plain or self._are_few()
         # Those of many are met sooner in the order of the list than by a filter.
         many = self._by.led if self._by else partial(self._said, "likely")
         asked = self._few if few else many(self.plain)
@@ -199,40 +212,48 @@ class Listing:
                 return self._by.page(self.kind, self.plain, *told)
             return self.kind.page_of(*told, after=few and bool(self.conditions))
 
-        if start is None and self.counted <= self.size:
+        if start is None and not plain and self.counted <= self.size:
             # All of them: no stretch is gone through by itself.
             whole = partial(page, None, ())
             return self._rows(("all", self.sort), whole, {"most": self.size + 1})
         found: list[Any] = []
-        for stretch in _stretches(keys, back, start):
-            number, segment, values = stretch
+        for stretch in stretches:
             left = self.size + 1 - len(found)
             led = None if few else self._led(rows, keys, back, stretch, left)
-            if led is not None:
-                found += led
-            else:
-                given = tuple(value is not None for value in values)
-                edge = {paging.parameter(n): v for n, v in enumerate(values)}
-                found += self._rows(
-                    ("rows", self.sort, number, back, given),
-                    partial(page, segment, given),
-                    {**edge, "most": left},
-                )
+            found += self._of(page, stretch, back, left) if led is None else led
             if len(found) > self.size:
                 break
         return found
+
+    def _of(
+        self,
+        page: Callable[[paging.Segment, Sequence[bool]], Any],
+        stretch: paging.Stretch,
+        back: bool,
+        most: int,
+    ) -> list[Any]:
+        """Up to so many rows of a stretch."""
+        number, segment, values = stretch
+        given = tuple(value is not None for value in values)
+        edge = {paging.parameter(n): value for n, value in enumerate(values)}
+        told = ("rows", self.sort, number, back, given)
+        return self._rows(told, partial(page, segment, given), {**edge, "most": most})
+
+    def _leader(self) -> Any:
+        """The related rows that the list is gone through by; None where there are none."""
+        return self.kind.through and self.kind.through(self.kind, self.sort)
 
     def _led(
         self,
         rows: Callable[[], Any],
         keys: Sequence[paging.Key],
         back: bool,
-        stretch: tuple[int, paging.Segment, list[Any]],
+        stretch: paging.Stretch,
         most: int,
     ) -> list[Any] | None:
         """The rows of a stretch by what they lead to; None where that is not worth it."""
         number, segment, start = stretch
-        leader = self.kind.through and self.kind.through(self.kind, self.sort)
+        leader = self._leader()
         if leader is None or (segment.alone and segment.holds(None)):
             return None
 
@@ -258,42 +279,52 @@ class Listing:
         """The rows before and after one, in the order of the list; None where there is none."""
         keys = self.kind.order(self.sort)
         rows = cache(partial(self.kind.joined, self.matching, self.sort))
-        own = rows().with_only_columns(*(key.column for key in keys))
-        connection = session().connection()
-        values = connection.execute(own.where(self.kind.model.id == row.id)).first()
+        values = self.kind.held(row, self.sort)
+        if values is None or self.narrowed:
+            make = partial(self._own, rows)
+            found = self._rows(("own", self.sort), make, prepared.own(row))
+            values = found[0] if found else None
         if values is None:
             return None, None
 
         def neighbour(back: bool) -> Any:
-            for stretch in _stretches(keys, back, list(values)):
-                lines, (_, segment, edge) = None, stretch
+            def page(segment: paging.Segment, given: Sequence[bool]) -> Any:
+                return self.kind.page_of(rows(), keys, segment, back, given)
+
+            for stretch in paging.stretches(keys, back, list(values)):
+                lines = None
                 if not self.narrowed:  # Else those of many parents may be left out.
                     lines = self._led(rows, keys, back, stretch, 1)
                 if lines is None:
-                    given = [value is not None for value in edge]
-                    asked = {paging.parameter(n): v for n, v in enumerate(edge)}
-                    page = self.kind.page_of(rows(), keys, segment, back, given)
-                    lines = list(connection.execute(page, {**asked, "most": 1}))
+                    lines = self._of(page, stretch, back, 1)
                 if lines:
+                    found = self.kind.read(lines[0])
                     # A list loads what it shows, which may be less than the row's name.
-                    return fetch(self.kind.model, self.kind.read(lines[0]).id)
+                    known = light.names_itself(found)
+                    return found if known else fetch(self.kind.model, found.id)
             return None
 
         return neighbour(back=True), neighbour(back=False)
+
+    def _own(self, rows: Callable[[], Any]) -> Any:
+        """The statement for what the list is sorted by, of one row."""
+        columns = [key.column for key in self.kind.order(self.sort)]
+        own = rows().with_only_columns(*columns)
+        return own.where(*prepared.is_own(self.kind.model))
 
     def _rows(
         self, asked: tuple[Any, ...], make: Callable[[], Any], values: Mapping[str, Any]
     ) -> list[Any]:
         """The rows of a statement; those of the whole list are put into words only once."""
-        connection = session().connection()
-        if self.matching is not self.kind.rows:
-            return list(connection.execute(make(), values))
-        kept, asked = self.kind.prepared, (connection.dialect.name, *asked)
-        if asked not in kept:
-            kept[asked] = Prepared(make(), connection.dialect)
-        return kept[asked].rows(connection, values)
+        if not self._is_whole:
+            return list(session().connection().execute(make(), values))
+        if self.under:
+            column, key = self.under
+            asked, values = (column, *asked), {**values, prepared.UNDER: key}
+        return prepared.ask(self.kind.prepared, asked, make, values)
 
-    def _count(self) -> int:
+    @cached_property
+    def counted(self) -> int:
         """How many rows match, up to where counting stops."""
         if self._by and (told := self._by.counted(self.plain, self.most)):
             count, self._few = told
@@ -366,6 +397,12 @@ class Listing:
         """Which part of its page it is."""
         return "#_listing" if self.name == _OWN else "#_tabbed"
 
+    @cached_property
+    def total(self) -> int:
+        """How many rows there are, counted only where not all of them are on the page."""
+        whole = not self._more and self.first == 1
+        return len(self.rows) if whole else self.counted
+
     @property
     def told(self) -> str:
         """How many there are, or that it is more than were counted."""
@@ -393,17 +430,21 @@ class Listing:
         """The address of the first page."""
         return self._at()
 
+    @cached_property
+    def _unplaced(self) -> dict[str, str]:
+        """What is asked but for the place in the list."""
+        mine = {f"{self.name}{word}" for word in (_AFTER, _BEFORE)}
+        return {k: v for k, v in self.asked.items() if k not in mine}
+
     def _at(self, **place: str) -> str:
         """This list's address at another place, all else the same."""
-        mine = {f"{self.name}{word}" for word in (_AFTER, _BEFORE)}
-        kept = {k: v for k, v in self.asked.items() if k not in mine}
-        return address(kept | {f"{self.name}{k}": v for k, v in place.items()})
+        there = {f"{self.name}{k}": v for k, v in place.items()}
+        return links.address(self._unplaced | there)
 
     def but(self, /, **changed: str) -> str:
         """The address with some parameters changed, at the first page; empty ones are left out."""
-        mine = {f"{self.name}{word}" for word in (_AFTER, _BEFORE)}
-        kept = {k: v for k, v in self.asked.items() if k not in mine} | changed
-        return address({k: v for k, v in kept.items() if v})
+        kept = self._unplaced | changed
+        return links.address({k: v for k, v in kept.items() if v})
 
     def sorted_by(self, column: str) -> str:
         """The address that sorts by a column, or turns it round if it is sorted by it."""
@@ -439,8 +480,8 @@ class Listing:
     def _with_panel(self, panel: str) -> str:
         """The address with a panel, or without it where it is shown."""
         if self.asked.get(_PANEL) != panel:
-            return address(self.asked | {_PANEL: panel})
-        return address({k: v for k, v in self.asked.items() if k != _PANEL})
+            return links.address(self.asked | {_PANEL: panel})
+        return links.address({k: v for k, v in self.asked.items() if k != _PANEL})
 
     @property
     def active(self) -> list[tuple[str, str, str]]:
@@ -476,7 +517,7 @@ class Listing:
     @property
     def choose_all(self) -> str:
         """The address that ticks all rows of the page, where there is no script."""
-        return address(self.asked | {_CHOSEN: "all"})
+        return links.address(self.asked | {_CHOSEN: "all"})
 
     @property
     def download(self) -> str:
@@ -542,34 +583,8 @@ class Listing:
         return [row.id for row in islice(rows, most)]
 
 
-def _stretches(
-    keys: Sequence[paging.Key], back: bool, start: list[Any] | None
-) -> Iterator[tuple[int, paging.Segment, list[Any]]]:
-    """The stretches of a list from a row's values on, or back: each with what it begins behind."""
-    found = list(enumerate(paging.segments(keys[0])))
-    if back:
-        found.reverse()
-    values = start or []
-    for number, segment in found:
-        if values and not segment.holds(values[0]):
-            continue
-        yield number, segment, values
-        values = []
-
-
 def batched(rows: Iterable[Any], most: int) -> Iterator[list[Any]]:
     """Some rows at a time."""
     left = iter(rows)
     while some := list(islice(left, most)):
         yield some
-
-
-def address(asked: Mapping[str, str]) -> str:
-    """The query of an address, as short as it may be."""
-    return "?" + "&".join(
-        f"{_quoted(name)}={_quoted(value)}" for name, value in asked.items()
-    )
-
-
-def _quoted(text: str) -> str:
-    return text if _PLAIN.fullmatch(text) else quote_plus(text, safe=",:")

@@ -177,6 +177,24 @@ class List:
             self._orders[sort] = self._order(sort)
         return self._orders[sort]
 
+    def held(self, row: Any, sort: str) -> list[Any] | None:
+        """What a row has in the columns of an order; None where only a query tells."""
+        entities = {sa.inspect(self.model): "", **self._paths}
+        values = []
+        for key in self.order(sort):
+            path = entities.get(getattr(key.column, "parent", None))
+            if path is None:
+                return None
+            there = row
+            for name in filter(None, path.split(".")):
+                there = None if there is None else getattr(there, name)
+            values.append(None if there is None else getattr(there, key.column.key))
+        return values
+
+    @cached_property
+    def _paths(self) -> dict[Any, str]:
+        return {sa.inspect(entity): path for path, entity in self.related.items()}
+
     def _order(self, sort: str) -> list[paging.Key]:
         found: list[paging.Key] = []
         for key in filter(None, sort.split(",")):

@@ -95,9 +95,9 @@ def recent() -> list[Change]:
 def _changes(name: str, model: Any) -> Iterator[sa.Select[Any]]:
     """The last changes of a model's rows, where they are kept."""
     called = sa.literal(name).label("name")
-    history = getattr(model, "HISTORY", None)
-    if history is not None:
-        key, at = history.c.row, history.c.changed_at
+    if model.HISTORY:
+        kept = model.HISTORY.table
+        key, at = kept.c.row, kept.c.changed_at
     elif hasattr(model, "updated_at"):
         key, at = sa.cast(model.id, sa.String(254)), model.updated_at
     else:

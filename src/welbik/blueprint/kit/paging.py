@@ -68,6 +68,10 @@ def _typed(column: Any, ranks: dict[str, int]) -> list[tuple[Any, int]]:
     return [(sa.literal(value, column.type), rank) for value, rank in ranks.items()]
 
 
+Stretch = tuple[int, Segment, list[Any]]
+"""The number of a segment, what it is, and the values of the row that it begins behind."""
+
+
 def segments(key: Key) -> list[Segment]:
     """The stretches of a list that is sorted by a key first, each in the order of an index."""
     column = key.column
@@ -85,6 +89,22 @@ def segments(key: Key) -> list[Segment]:
         absent = column.is_(None) if key.absent is None else key.absent
         found.append(Segment(absent, 1, lambda value: value is None))
     return found or [Segment(None, 0, lambda value: True)]
+
+
+def stretches(
+    keys: Sequence[Key], back: bool, start: list[Any] | None
+) -> list[Stretch]:
+    """The stretches of a list from a row's values on, or back: each with what it begins behind."""
+    all_of_it = list(enumerate(segments(keys[0])))
+    if back:
+        all_of_it.reverse()
+    values = start or []
+    found = []
+    for number, segment in all_of_it:
+        if not values or segment.holds(values[0]):
+            found.append((number, segment, values))
+            values = []
+    return found
 
 
 def behind(order: Sequence[Key], given: Sequence[bool], first: int = 0) -> Any:

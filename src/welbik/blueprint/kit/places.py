@@ -7,7 +7,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import current_app, request, session, url_for
+from flask import current_app, request, session
+
+from . import links
 
 # A cookie holds four thousand characters, and its other contents need room too.
 _MOST = 5
@@ -62,5 +64,5 @@ def list_url(endpoint: str, row: Any = None) -> str:
     if endpoint.startswith("."):
         endpoint = f"{request.blueprint}{endpoint}"
     query = asked(endpoint)
-    address = url_for(endpoint) + (f"?{query}" if query else "")
+    address = links.to_page(endpoint) + (f"?{query}" if query else "")
     return f"{address}#_row-{row.id}" if row is not None else address

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
+
+from .database import session
+
+UNDER, _OWN = "under", "own"
+"""The parameters for the row that others lead to, and for a row's own key."""
 
 
 class Prepared:
@@ -57,3 +62,34 @@ class Prepared:
             for at, (type_, column) in given
             if (read := type_.result_processor(self._dialect, column[1]))
         ]
+
+
+def ask(
+    kept: dict[tuple[Any, ...], Prepared],
+    asked: tuple[Any, ...],
+    make: Callable[[], Any],
+    values: Mapping[str, Any],
+) -> list[Any]:
+    """The rows of a statement, which is made where `asked` is not `kept` yet."""
+    connection = session().connection()
+    asked = (connection.dialect.name, *asked)
+    if asked not in kept:
+        kept[asked] = Prepared(make(), connection.dialect)
+    return kept[asked].rows(connection, values)
+
+
+def under(column: Any, key: Any) -> Any:
+    """The condition that a row leads to a certain one by a column."""
+    return column == sa.bindparam(UNDER, key, type_=column.type)
+
+
+def own(row: Any) -> dict[str, Any]:
+    """The values for `is_own`."""
+    keys = sa.inspect(type(row)).primary_key_from_instance(row)
+    return {f"{_OWN}{n}": key for n, key in enumerate(keys)}
+
+
+def is_own(model: Any) -> list[Any]:
+    """The conditions that a row of a model is a certain one."""
+    parts = enumerate(sa.inspect(model).primary_key)
+    return [p == sa.bindparam(f"{_OWN}{n}", type_=p.type) for n, p in parts]

@@ -285,8 +285,8 @@ def remove_all(found: Effects, model: Any, which: Any) -> bool:
     touched = rules.touched(gone)
     try:
         for child, keys in gone.items():
-            kept = getattr(child, "HISTORY", None)
-            if kept is not None:
+            if child.HISTORY:
+                kept = child.HISTORY.table
                 # Whoever gets the key next has no past.
                 same = sa.select(sa.cast(child.id, sa.String)).where(child.id.in_(keys))
                 session().execute(sa.delete(kept).where(kept.c.row.in_(same)))

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from functools import cache
 from typing import Any, TypeVar
 from uuid import UUID
 
 from flask import abort
-from sqlalchemy import select
+from sqlalchemy import Select, bindparam, inspect, select
+from sqlalchemy.orm import RelationshipDirection, joinedload
+from sqlalchemy.orm.interfaces import ORMOption
 from werkzeug.exceptions import Gone
 
 from .database import fetch, session
 
 Row = TypeVar("Row")
+_PART = "part"
 
 
 class InBin(Gone):
@@ -39,15 +44,13 @@ def find(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
     404 when there is none, 410 when it is in the bin.
     """
     row: Any
+    of: Any = model
     if by is not None:
-        named = select(model).where(by == part)
-        column: Any = getattr(model, "removed_at", None)
-        if column is not None:
-            # A word may be used anew once its row is in the bin.
-            named = named.order_by(column.is_not(None))
-        row = session().scalars(named).first()
+        row = session().scalars(_named(of, by), {_PART: part}).first()
+    elif isinstance(part, int) and part >= 2**63:
+        row = None
     else:
-        row = None if isinstance(part, int) and part >= 2**63 else fetch(model, part)
+        row = fetch(of, part, _led_to(of))
     if row is None:
         abort(404)
     binned = in_bin(row)
@@ -55,6 +58,28 @@ def find(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
         raise InBin(binned)
     found: Row = row
     return found
+
+
+@cache
+def _named(model: Any, by: Any) -> Select[Any]:
+    """The statement for the row that has a certain word in a column."""
+    word = bindparam(_PART, type_=by.type)
+    found = select(model).where(by == word).options(*_led_to(model))
+    column: Any = getattr(model, "removed_at", None)
+    # A word may be used anew once its row is in the bin.
+    return found if column is None else found.order_by(column.is_not(None))
+
+
+@cache
+def _led_to(model: Any) -> Sequence[ORMOption]:
+    """What brings the rows along that a row leads to: its pages show them by name."""
+    # One that leads to itself could not be stored before itself.
+    return [
+        joinedload(getattr(model, one.key))
+        for one in inspect(model).relationships
+        if one.direction is RelationshipDirection.MANYTOONE
+        and one.mapper is not one.parent
+    ]
 
 
 def in_bin(row: Any) -> Any:

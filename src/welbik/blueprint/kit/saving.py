@@ -11,7 +11,6 @@ from . import (
     conflicts,
     fragments,
     guard,
-    history,
     keys,
     links,
     places,
@@ -50,7 +49,8 @@ class Entry(Filled):
         if self.problems:
             return False
         change_of_old = row.id is not None
-        noted = history.last(row) if change_of_old else 0
+        kept = row.HISTORY if change_of_old else None
+        noted = kept.last(row) if kept else 0
         try:
             if not self.store(row):
                 return False
@@ -60,7 +60,7 @@ class Entry(Filled):
             if request.form.get("_then") == "new":
                 g.again = self._kept_for_next()
             stored()
-            if change_of_old and hasattr(row, "HISTORY"):
+            if kept:
                 self._offer_undo(row, noted)
         except IntegrityError:
             # Somebody took a value or a row between the check and now, or sent this form.
@@ -80,7 +80,7 @@ class Entry(Filled):
 
     def _offer_undo(self, row: Any, noted: int) -> None:
         """The notice of a change leads to the form as it was before, where anything changed."""
-        number = history.last(row)
+        number = row.HISTORY.last(row)
         if number != noted:
             flash(f"{links.edit_url(row)}?_version={number}", "version")
 
@@ -117,9 +117,9 @@ class Entry(Filled):
             if change.is_new:
                 row.id = None
             return False
-        if hasattr(row, "HISTORY"):
+        if row.HISTORY:
             told = self._told(before, self.form.values_of(row))
-            history.note(row, told, self.moment)
+            row.HISTORY.note(row, told, self.moment)
         if change.is_new:
             sent.note(self.sent, row)
         return True

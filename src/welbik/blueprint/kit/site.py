@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import MutableMapping, Sequence
 from itertools import islice
 from pathlib import Path
+from typing import Any
 
 from flask import Flask, render_template, request
+from flask.templating import Environment
 from flask.typing import ResponseReturnValue
 from jinja2 import FileSystemLoader
 from sqlalchemy.exc import DBAPIError
@@ -20,7 +22,6 @@ from . import (
     database,
     fragments,
     guard,
-    history,
     links,
     logs,
     overview,
@@ -46,6 +47,13 @@ _WORDS = {
 }
 
 
+class _Templates(Environment):
+    """Templates that share the site's globals: each import would look for what it has more."""
+
+    def make_globals(self, d: MutableMapping[str, Any] | None) -> Any:
+        return super().make_globals(d) if d else self.globals
+
+
 def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
     """A site without pages of its own yet.
 
@@ -54,6 +62,7 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
     app = Flask(
         name, static_folder="look/static", static_url_path="/look", template_folder=None
     )
+    app.jinja_environment = _Templates
     app.jinja_loader = FileSystemLoader(app.root_path)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.filters.update(
@@ -77,7 +86,7 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         asked_fragment=fragments.asked,
         is_stale=guard.is_stale,
         request_number=logs.number,
-        changes_of=history.of,
+        changes_of=lambda row: row.HISTORY.of(row),
         count_rows=overview.count_rows,
         begin_with=overview.begin_with,
         recent=overview.recent,

@@ -9,9 +9,9 @@ from typing import Any, NamedTuple
 import sqlalchemy as sa
 from flask import request
 
-from . import counting
-from .database import session
-from .listing import Listing, address
+from . import counting, prepared
+from .links import address
+from .listing import Listing
 from .lists import List
 
 _SHORT = 10
@@ -53,7 +53,7 @@ class Tabs:
         if self.open in collections:
             one = collections[self.open]
             self.listing = Listing(
-                one.list, one.column == row.id, name=f"{self.open}-", size=_SHORT
+                one.list, under=(one.column, row.id), name=f"{self.open}-", size=_SHORT
             )
             # The open one is counted for its pages already.
             counts[self.open] = self.listing.told
@@ -69,9 +69,21 @@ def _counts(row: Any, collections: Mapping[str, Collection]) -> dict[str, str]:
     """How many rows each collection has, in one query; counting stops at some point."""
     if not collections:
         return {}
-    asked = [
-        counting.count(one.list.rows.where(one.column == row.id), one.list.model)
-        for one in collections.values()
-    ]
-    found = session().execute(sa.select(*asked)).one()
+
+    def make() -> Any:
+        return sa.select(
+            *(
+                counting.count(
+                    one.list.rows.where(prepared.under(one.column, row.id)),
+                    one.list.model,
+                )
+                for one in collections.values()
+            )
+        )
+
+    first, *_ = collections.values()
+    columns = [one.column for one in collections.values()]
+    (found,) = prepared.ask(
+        first.list.prepared, ("counts", *columns), make, {prepared.UNDER: row.id}
+    )
     return dict(zip(collections, map(counting.told, found), strict=True))
