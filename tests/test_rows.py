@@ -123,7 +123,12 @@ def test_a_real_database_takes_them_all(text: str) -> None:
     assume(not problems)
     with TemporaryDirectory() as folder:
         database = _made(schema, Path(folder) / "made.db")
-        fill(database, Drawer(schema, 3), schema.seed)
+        try:
+            fill(database, Drawer(schema, 3), schema.seed)
+        except WelbikError as error:
+            # One or two rows may all not be among those that a relation may lead to.
+            assume("meets the 'where'" not in error.message or max(schema.seed.values()) > 2)
+            raise
         assert {model.name: database.count(model.table) for model in schema} == dict(schema.seed)
         assert database.connection.execute("PRAGMA foreign_key_check").fetchall() == []
         assert not fill(database, Drawer(schema, 3), schema.seed).added

@@ -338,13 +338,13 @@ def test_pairs_come_once_and_as_many_as_are_said() -> None:
     model, drawer = schema.models["Talk"], Drawer(schema, 3)
     topics, others = (m for m in model.many if m.declares)
     for many, low, high in ((topics, 2, 4), (others, 0, 2)):
-        owners, found = pairs_of(drawer, model, many, np.arange(1000), 7)
+        owners, found = pairs_of(drawer, model, many, np.arange(1000), 7, (1000, 0))
         assert len(set(zip(owners.tolist(), found.tolist(), strict=True))) == len(owners)
         each = np.bincount(owners, minlength=1000)
         assert each.min() == low and each.max() == high
         # Any rows have the pairs that they have among all.
         some = np.array([5, 17, 400])
-        mine, theirs = pairs_of(drawer, model, many, some, 7)
+        mine, theirs = pairs_of(drawer, model, many, some, 7, (1000, 0))
         for at, row in enumerate(some.tolist()):
             assert theirs[mine == at].tolist() == found[owners == row].tolist()
 
@@ -415,7 +415,8 @@ def test_values_stand_only_where_they_are_wanted(closed: int, why: int, seed: in
         none += heir is None and reason is not None and day < early
         may += [reason] if end is not None else []
     assert abs(share(rows["closed"]) - closed / 100) < 0.03
-    assert abs(share(may) - why / 100) < max(0.03, 3 * math.sqrt(0.25 / len(may)))
+    # Of a hundred tries some lie three standard errors off.
+    assert abs(share(may) - why / 100) < max(0.03, 5 * math.sqrt(0.25 / len(may)))
     # What may have a value has one as often as any optional field.
     assert (
         none

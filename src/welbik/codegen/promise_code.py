@@ -9,6 +9,7 @@ from ..rules.brought import use
 from ..rules.text import as_text
 from ..rules.tree import Aggregate, Value, reads_clock, walk
 from ..schema.model import AnyMember, Computed, Field, Many, Model, Reference, Rule, Schema
+from ..schema.pairs import ends_of, is_asked_of
 from .apart import declared
 from .page_code import heading, heading_of, is_chosen, is_sortable, path_of, shown_with, tree_of
 from .python import call, tuple_of
@@ -20,7 +21,14 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
     asked = [member for member in model.entered if member is not owner]
     ruled = _ruled(model)
     kept = [m for m in asked if not (isinstance(m, Field) and m.kind.made_from)]
+    # Pairs that a rule reads are given to no row that is made up: any might break it.
+    kept = [
+        m
+        for m in kept
+        if not isinstance(m, Many) or ends_of(model, m)[0] or not is_asked_of(schema, m)
+    ]
     changed = [m for m in kept if not getattr(m, "fixed", False)]
+    ruled |= {m.name for m in changed if isinstance(m, Many) and ends_of(model, m)[0]}
     optional = [m.name for m in changed if m.name not in ruled and _may_be_left_out(m)]
     together = next((m for m in changed if m.name not in ruled and _is_shared(m)), None)
     return {

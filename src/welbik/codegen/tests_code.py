@@ -12,6 +12,7 @@ from ..rules.tree import Aggregate, Node, Value, walk
 from ..schema import names as naming
 from ..schema.contradictions import can_break
 from ..schema.model import Collection, Field, Many, Model, Reference, Schema
+from ..schema.pairs import ends_of, is_asked_of
 from .apart import declared
 from .page_code import has_uploads, heading, is_chosen
 from .promise_code import met, promises_context, told_in_docstring
@@ -54,9 +55,12 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
         if r.required
     ]
     many = [
-        {"attribute": m.attribute, "factory": schema.models[m.target].factory}
+        {
+            "attribute": m.attribute,
+            "rows": ", ".join([f"self.{schema.models[m.target].factory}()"] * ends_of(model, m)[0]),
+        }
         for m in model.many
-        if m.declares and m.required
+        if m.declares and ends_of(model, m)[0]
     ]
     read = {
         part.path[0].reference
@@ -118,7 +122,12 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
             if not r.required
         ],
         "linked": [
-            {"attribute": m.attribute, "factory": schema.models[m.target].factory}
+            {
+                "attribute": m.attribute,
+                "factory": schema.models[m.target].factory,
+                # Any two may break what a rule asks of those that a row leads to, or they.
+                "free": not is_asked_of(schema, m),
+            }
             for m in model.many
             if m.declares
         ],

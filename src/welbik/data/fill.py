@@ -13,7 +13,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
@@ -28,11 +28,11 @@ from .beside import Beside, Ground
 from .completing import complete, take_back
 from .drawer import Drawer
 from .fixed import counts_with_fixed
-from .making import BATCH, Batches, Maker, Making, filled, midnight
+from .making import Batches, Maker, Making, filled, midnight
 from .marks import columns_of, has_marks, marked, marks_of, numbers_of
 from .memory import Memory, Run
 from .narrowing import reads
-from .pairs import pairs_of
+from .pairing import Pairing
 from .samples import law_of
 from .settling import FixedTable
 from .uploads import write_uploads
@@ -455,12 +455,12 @@ class Filling:
                 self._unpaired.discard(many.table)
                 empty = self._is_empty(many.table)
                 with self.database.resting(), self._transaction():
+                    pairing = self._pairing(model, many)
                     with self._all_at_once(many.table, empty=empty):
-                        self._pair(model, many)
+                        pairing.store()
                     made = {model.name, many.target}
-                    asked = self.verifier.broken(made, self.done, self._unpaired, many.table)
-                    for broken in asked:
-                        raise broken.error(broken.model.name)
+                    known = (made, self.done, self._unpaired, many.table)
+                    self.found.remarks += pairing.within(partial(self.verifier.broken, *known))
                     self._written(f"{model.name}.{many.name}")
 
     def _owing(self, model: Model) -> list[Many]:
@@ -495,28 +495,20 @@ class Filling:
         self.database.learn([table])
         self.learned.add(table)
 
-    def _pair(self, model: Model, many: Many) -> None:
-        """Adds pairs for the rows of this fill, some at a time."""
-        stored = self.said["before"]["stored"][model.name]
-        before = int(self.said["owed"].get(f"{model.name}.{many.name}", stored))
-        target = self.schema.models[many.target]
-        theirs = self._keys(target, live="bin" in target.keeps)
-        mine: Any = self._made.get(model.name)
-        owed = f"{model.name}.{many.name}" in self.said["owed"]
+    def _pairing(self, model: Model, many: Many) -> Pairing:
+        """What pairs the rows of this fill with others."""
+        name = f"{model.name}.{many.name}"
+        before, owed = self.said["before"], name in self.said["owed"]
+        first = int(before["starts"][model.name])
+        pairing = Pairing(self.database, self.drawer, model, many, first)
         if has_marks(model):
-            mine = self._marked(model, many, owed=owed)
-        elif mine is None or owed:
-            mine = self._keys(model)[before:]
-        first = int(self.said["before"]["starts"][model.name])
-        if not len(theirs) or not len(mine):
-            return
-        for begin in range(0, len(mine), BATCH):
-            some = np.asarray(mine[begin : begin + BATCH])
-            index = np.arange(begin, begin + len(some)) + first
-            owners, others = pairs_of(self.drawer, model, many, index, len(theirs))
-            columns = [some[owners].tolist(), theirs[others].tolist()]
-            if len(owners):
-                self.database.insert(many.table, [many.column, many.target_column], columns)
+            pairing.mine = self._marked(model, many, owed=owed)
+        elif model.name in self._made and not owed:
+            pairing.mine = self._made[model.name]
+        else:
+            stored = before["stored"][model.name]
+            pairing.mine = pairing.keys(model)[int(self.said["owed"].get(name, stored)) :]
+        return pairing
 
     def _marked(self, model: Model, many: Many, *, owed: bool) -> Any:
         """The keys of the rows of this fill, in the order that they were made in.
@@ -532,11 +524,6 @@ class Filling:
                 found += [(run.first + at, key) for _, key, at in rows if key not in has]
         keys = [key for _, key in sorted(found, key=lambda one: one[0])]
         return np.array(keys, dtype=object)
-
-    def _keys(self, model: Model, *, live: bool = False) -> Any:
-        key = self.world.names.key(model.name)
-        found = self.database.values(model.table, key, live=live)
-        return np.array(found, dtype=np.int64 if model.numbered else object)
 
     def end(self) -> None:
         """Writes down that all is done."""

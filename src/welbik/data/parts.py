@@ -17,7 +17,7 @@ from .columns import Drawn
 from .making import BATCH, Columns, Maker, Making, filled
 from .marks import columns_of, has_marks, marks_of
 from .memory import Memory, Run
-from .pairs import pairs_of
+from .pairs import pairs_of, refuse_beyond_counts
 
 _POLL_SECONDS = 1.0
 _SHARE = 200_000
@@ -51,9 +51,13 @@ def read_part(text: str) -> Part:
 
 
 class Tables:
-    """Every table with made-up rows, pairs of many-to-many relations last, in batches."""
+    """Every table with made-up rows, pairs of many-to-many relations last, in batches.
+
+    Raises WelbikError where a rule reads pairs in a way that only a database is asked for.
+    """
 
     def __init__(self, making: Making) -> None:
+        refuse_beyond_counts(making.schema)
         self.maker = Maker(making)
         self.schema = making.schema
         self.counts = making.counts
@@ -99,7 +103,8 @@ def pair_columns(maker: Maker, many: Many, start: int, stop: int) -> Columns:
     schema, counts = maker.making.schema, maker.making.counts
     model, target = schema.models[many.model], schema.models[many.target]
     index = np.arange(start, stop)
-    owners, others = pairs_of(maker.drawer, model, many, index, int(counts.get(target.name, 0)))
+    have, rows = (int(counts.get(one.name, 0)) for one in (target, model))
+    owners, others = pairs_of(maker.drawer, model, many, index, have, (rows, 0))
     mine = maker.keys(model, Drawn(index[owners], None))
     return [mine, maker.keys(target, Drawn(others, None))]
 

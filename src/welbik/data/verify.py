@@ -8,7 +8,8 @@ from functools import partial
 
 from ..problems import WelbikError
 from ..rules.tree import Aggregate, Apply, Const, Node, Value, mapped, walk
-from ..schema.model import Field, Many, Model, Reference, Rule, Schema
+from ..schema.model import Field, Model, Reference, Rule, Schema
+from ..schema.pairs import pairs_read
 from ..schema.tables import SchemaNames
 from ..storage.backend import Database
 from ..storage.neutral import decode
@@ -147,10 +148,3 @@ def reads(model: Model, node: Node) -> set[str]:
         if isinstance(part, Aggregate):
             found |= {hop.model for hop in part.hops}
     return found
-
-
-def pairs_read(schema: Schema, node: Node) -> set[str]:
-    """The tables of pairs that an expression reads."""
-    hops = [hop for part in walk(node) if isinstance(part, Aggregate) for hop in part.hops]
-    members = [schema.models[hop.owner].by_name[hop.name] for hop in hops if not hop.via]
-    return {member.table for member in members if isinstance(member, Many)}
