@@ -114,12 +114,13 @@ def test_sums_are_exact_and_the_least_text_is_by_code_point(app: Application) ->
 def test_a_row_takes_along_what_goes_with_it(app: Application) -> None:
     made = app.post("/words/new", {"text": "going"}).location
     key = made.rpartition("/")[2]
+    stays = app.post("/words/new", {"text": "staying"}).location.rpartition("/")[2]
     before = app.run("SELECT count(*) FROM part")[0][0]
     part = app.post("/parts/new", {"name": "p", "word": key, "weight": "1"}).location.rpartition(
         "/"
     )[2]
     other = app.post(
-        "/parts/new", {"name": "q", "word": "1", "weight": "1", "above": part, "pairs": [key]}
+        "/parts/new", {"name": "q", "word": stays, "weight": "1", "above": part, "pairs": [key]}
     ).location.rpartition("/")[2]
     assert app.agree(f"{made}/remove").status_code == 303
     with app.database() as database:

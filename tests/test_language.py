@@ -259,6 +259,7 @@ BLOCKS = [
     ("model A\n    x_id text\n    x -> A\n", "duplicate-column"),
     ("model A\n    int text\n    int_ text\n", "duplicate-column"),
     ("model A\n    b -> A\n    b_id <- A.b\n", "duplicate-column"),
+    ("model A\n    x integer, required\n    y integer, required\n    key x, y\nmodel B\n    a <-> A\n", "no-single-key"),
     ("model A\n    kin <- A.up\n    too <- A.up\n    up -> A\n", "duplicate-collection"),
     ("model A\n    x text\nseed\n    5 B\n", "unknown-model"),
     ("model A\n    x text\nseed\n    many A\n", "bad-count"),

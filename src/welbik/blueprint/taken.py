@@ -39,6 +39,8 @@ FACTORIES = frozenset(
             "alone",
             "address",
         ),
+        # What its methods are told to take and give.
+        *("list", "dict", "tuple", "str", "int", "bool", "bytes", "type", "typing"),
     }
 )
 """What the maker of rows for tests has of its own."""

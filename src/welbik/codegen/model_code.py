@@ -22,12 +22,24 @@ from .python import (
 )
 from .query_code import Queries
 
+_CONSTANTS = {"SINGULAR", "PLURAL", "ENDPOINT", "OWNER", "HISTORY", "KEY"}
+
+
+def _own_constants(model: Model) -> set[str]:
+    """What a model's module and class call labels and tables of pairs."""
+    pairs = {_pairs_name(many) for many in model.many if many.declares}
+    return pairs | {field.labels_name for field in model.fields if field.kind.labels()}
+
+
+def _pairs_name(many: Many) -> str:
+    return f"{many.name.upper()}_PAIRS"
+
 
 def model_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What `model.py.jinja` is filled with."""
     query, order = by_name(schema, model)
     in_order = _in_order(model, query, order) if schema.is_chosen(model.name) else []
-    queries = Queries(schema, "")
+    queries = Queries(schema, "", _CONSTANTS | _own_constants(model))
     computed = [_computed(queries, member) for member in model.computed]
     table = TableCode(schema, model.table)
     needed = queries.used | set(_key_names(model))
@@ -246,7 +258,7 @@ def _pairs(table: TableCode, many: Many) -> list[str]:
     for column in pairs.table.columns:
         told = [quote(column.name), pairs.foreign_key(column), *pairs.found_by(column)]
         parts.append(f"{use.sa}.Column({', '.join([*told, end])})")
-    constant = f"{many.name.upper()}_PAIRS"
+    constant = _pairs_name(many)
     made = call(f"{constant} = {use.sa}.Table", [*parts, *pairs.more()])
     return [made, f"{use.tables}.ready({constant})"]
 
@@ -255,7 +267,7 @@ def _many(schema: Schema, many: Many) -> str:
     options = {}
     # Never as a text: the library would run it as code to find out what it names.
     pairs = f"{use.Base}.metadata.tables[{quote(many.table)}]"
-    options["secondary"] = f"{many.name.upper()}_PAIRS" if many.declares else f"lambda: {pairs}"
+    options["secondary"] = _pairs_name(many) if many.declares else f"lambda: {pairs}"
     if many.other:
         other = schema.models[many.target].by_name[many.other]
         options["back_populates"] = quote(other.attribute)

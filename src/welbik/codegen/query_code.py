@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import keyword
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from decimal import Decimal
 
@@ -65,12 +66,13 @@ class Queries:
     """Writes expressions over the rows of one model; gathers the tables that stand in.
 
     `own` is what comes before an attribute of the model: its class, or nothing in its body.
+    No table that stands in is called by a name of `taken`.
     """
 
-    def __init__(self, schema: Schema, own: str) -> None:
+    def __init__(self, schema: Schema, own: str, taken: Collection[str] = ()) -> None:
         self.schema = schema
         self.names = SchemaNames(schema)
-        self.own = own
+        self.own, self.taken = own, taken
         self.stand_ins: dict[str, StandIn] = {}
         self.used: set[str] = set()
 
@@ -116,7 +118,7 @@ class Queries:
 
     def _named(self, name: str, table: str) -> StandIn:
         constant, number = name.upper(), 2
-        while constant in self.stand_ins:
+        while constant in self.stand_ins or constant in self.taken:
             constant, number = f"{name.upper()}_{number}", number + 1
         found = StandIn(constant, table, constant.lower())
         self.stand_ins[constant] = found

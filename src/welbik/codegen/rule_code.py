@@ -24,7 +24,7 @@ def attribute_of(schema: Schema, model: str, name: str) -> str:
 
 def rules_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What `rules.py.jinja` is filled with."""
-    queries = Queries(schema, use.row(model.name))
+    queries = Queries(schema, use.row(model.name), {"RULES"})
     writer = Python(lambda owner, name: attribute_of(schema, owner, name))
     functions: list[str] = []
     entries: list[str] = []

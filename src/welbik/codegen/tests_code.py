@@ -8,7 +8,7 @@ from ..blueprint import taken
 from ..kinds.base import Case
 from ..kinds.literals import quote
 from ..rules.brought import use
-from ..rules.tree import Aggregate, Node, Value, walk
+from ..rules.tree import Aggregate, Node, Value, own, walk
 from ..schema import names as naming
 from ..schema.contradictions import can_break
 from ..schema.model import Collection, Field, Many, Model, Reference, Schema
@@ -49,7 +49,9 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
             "factory": schema.models[r.target].factory,
             "unique": r.unique,
             "name": r.name,
-            "meets": bool(model.asked_of(r)),
+            "meets": bool(model.asked_of(r)) or bool(model.tied_to(r)),
+            "beside": _beside(model, r),
+            "same": bool(_same(model, r)),
         }
         for r in model.references
         if r.required
@@ -62,12 +64,9 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
         for m in model.many
         if m.declares and ends_of(model, m)[0]
     ]
-    read = {
-        part.path[0].reference
-        for rule in model.rules
-        for part in walk(rule.node)
-        if isinstance(part, Value) and part.path
-    }
+    values = [p for rule in model.rules for p in own(rule.node) if isinstance(p, Value)]
+    # A related row may be compared itself, and not only what it holds.
+    read = {p.path[0].reference if p.path else p.name for p in values}
     optional = [
         r for r in model.references if r.name in read and not r.required and r.where is None
     ]
@@ -117,6 +116,7 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
                 "column": r.key_attribute,
                 "name": r.name,
                 "factory": schema.models[r.target].factory,
+                "beside": _beside(model, r),
             }
             for r in model.references
             if not r.required
@@ -140,7 +140,8 @@ def _factory(schema: Schema, model: Model, plural: str) -> dict[str, Any]:
                 "column": r.key_attribute,
                 "factory": schema.models[r.target].factory,
                 "name": r.name,
-                "meets": bool(model.asked_of(r)),
+                "meets": bool(model.asked_of(r)) or bool(model.tied_to(r)),
+                "beside": _beside(model, r),
             }
             for r in optional
         ],
@@ -179,6 +180,23 @@ def _plurals(schema: Schema) -> dict[str, str]:
         found[model.name] = "" if name in known or wrong or not name.isidentifier() else name
         known.add(name)
     return found
+
+
+def _same(model: Model, reference: Reference) -> set[str]:
+    """The relations that a rule wants to lead to the same row as this one."""
+    pairs = [pair for pairs in model.same_rows() for pair in pairs if reference.name in pair]
+    return {name for pair in pairs for name in pair} - {reference.name}
+
+
+def _beside(model: Model, reference: Reference) -> str:
+    """The rows that a rule compares with those of a relation, as source; empty where there are none."""
+    tied = [model.stored(name) for name in model.tied_to(reference)]
+    rows = [
+        f'"{r.name}": self.find({r.target}, given.get("{r.key_attribute}"))'
+        for r in tied
+        if isinstance(r, Reference)
+    ]
+    return f"{{{', '.join(rows)}}}" if rows else ""
 
 
 def tests_context(schema: Schema, model: Model, package: str) -> dict[str, Any]:
@@ -280,14 +298,23 @@ def _shown(schema: Schema, model: Model) -> dict[str, Any]:
     both = {"list", "view"} <= {*model.pages}
     shown = [r for r in model.references if r.name in model.columns and both]
     shown = [r for r in shown if "view" in schema.models[r.target].pages]
-    keys = [f"{r.key_attribute}={_local(r)}.id" for r in shown]
+    given: list[Reference] = []
+    others: list[Reference] = []
+    for r in shown:
+        # Of those that a rule compares the first is given, and others are made to go with it.
+        if {*model.tied_to(r), *_same(model, r)} & {one.name for one in given}:
+            others += [r] if r.required else []
+        else:
+            given.append(r)
+    keys = [f"{r.key_attribute}={_local(r)}.id" for r in given]
     return {
         "shown": [
             f"    {_local(r)} = supply.{schema.models[r.target].factory}({met(schema, r)})"
-            for r in shown
+            for r in given
         ],
         "shown_row": call(f"row = supply.{model.factory}", keys, indent=4),
-        "shown_listed": [_local(r) for r in shown],
+        "shown_after": [f"    {_local(r)} = row.{r.attribute}" for r in others],
+        "shown_listed": [_local(r) for r in (*given, *others)],
     }
 
 
@@ -459,7 +486,7 @@ def breakable(node: Node) -> bool:
     return not any(isinstance(p, Value) and p.type.name == "row" for p in walk(node))
 
 
-def _removals(schema: Schema, model: Model) -> list[dict[str, str]]:
+def _removals(schema: Schema, model: Model) -> list[dict[str, Any]]:
     """A test for each relation to the model: what its removal does to the rows that refer to it."""
     if "remove" not in model.pages or "view" not in model.pages or "bin" in model.keeps:
         return []
@@ -467,6 +494,8 @@ def _removals(schema: Schema, model: Model) -> list[dict[str, str]]:
         _removal(schema, reference)
         for reference in schema.referring(model.name)
         if "view" in schema.models[reference.model].pages
+        # Another relation leads to the same row, and may refuse.
+        and (reference.removal == "refuse" or not _same(schema.models[reference.model], reference))
     ]
 
 
@@ -506,7 +535,7 @@ def _unique_given(schema: Schema, model: Model, asked: set[str]) -> list[str]:
     return found
 
 
-def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
+def _removal(schema: Schema, reference: Reference) -> dict[str, Any]:
     child = schema.models[reference.model]
     ways = {"refuse": "is_refused_for", "clear": "leaves", "remove": "takes_along"}
     return {
@@ -518,6 +547,9 @@ def _removal(schema: Schema, reference: Reference) -> dict[str, str]:
         "child": call(
             f"child = supply.{child.factory}", [f"{reference.key_attribute}=row.id"], indent=4
         ),
+        "like": child.factory if child.tied_to(reference) else "",
+        "attribute": reference.attribute,
+        "required": reference.required,
         "met": met(schema, reference),
         "way": reference.removal,
         "page": line("page = ", fstring(f"/{child.url}/", "child.url_part"), indent=4),

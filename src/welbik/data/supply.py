@@ -10,6 +10,7 @@ from copy import deepcopy
 from datetime import date, datetime, timedelta, tzinfo
 from decimal import Decimal
 from io import BytesIO
+from types import MappingProxyType
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -19,7 +20,7 @@ from numpy.typing import NDArray
 from ..kinds.bounds import FromNow
 from ..problems import WelbikError, did_you_mean
 from ..rules.text import as_hours
-from ..rules.tree import Aggregate, Apply, Value, plain, walk
+from ..rules.tree import Aggregate, Apply, Node, Value, plain, walk
 from ..schema.model import Field, Model, Piece, Reference, Schema
 from .columns import Counts, Drawn, Only, as_python
 from .drawer import Drawer
@@ -235,20 +236,27 @@ class Factory:
         what = f"breaks just the rule {breaking!r}" if breaking else "keeps all its rules"
         raise LookupError(f"no {model} could be made up that {what}: widen the fields it reads")
 
-    def meeting(self, model: str, relation: str, breaking: str = "") -> dict[str, Any]:
+    def meeting(
+        self,
+        model: str,
+        relation: str,
+        breaking: str = "",
+        beside: Mapping[str, Any] = MappingProxyType({}),
+    ) -> dict[str, Any]:
         """What a row of its own fields has that a relation may lead to; nothing where none is found.
 
-        A rule that is called `breaking` is not kept.
+        A rule that is called `breaking` is not kept. `beside` has the rows that other relations lead
+        to, by their names, None where they lead to none.
         """
-        reference = self.schema.models[model].by_name[relation]
-        asked = (
-            self.schema.models[model].asked_of(reference)
-            if isinstance(reference, Reference)
-            else {}
-        )
+        of = self.schema.models[model]
+        reference = of.by_name[relation]
+        there = {of.stored(name).attribute: row for name, row in beside.items() if row is not None}
+        known = [name for name, row in beside.items() if row is not None]
+        asked = of.asked_of(reference, known) if isinstance(reference, Reference) else {}
         if not asked:
             return {}
         assert isinstance(reference, Reference)
+        same = dict(self._led_alike(reference, asked, there))
         target = self.schema.models[reference.target]
         parts = [part for node in asked.values() for part in walk(node)]
         read = {p.name for p in parts if isinstance(p, Value) and not p.path}
@@ -261,10 +269,50 @@ class Factory:
             # Empty ones are tried in turn: what is asked for may be that nothing is given.
             values = self._drawn(target, self._next.get(target.name, 0), attempt, attempt % 2 == 1)
             if self._fits(target, values) and all(
-                meets(values) == wanted for meets, wanted in conditions
+                meets({**values, **there, **same}) == wanted for meets, wanted in conditions
             ):
-                return {field.attribute: values[field.attribute] for field in fields}
-        return {}
+                return {**same, **{field.attribute: values[field.attribute] for field in fields}}
+        return same
+
+    def same(self, model: str, relation: str, given: Mapping[str, Any]) -> Any:
+        """The key of the row that a rule wants a relation to lead to as another one does; None where none does.
+
+        `given` has the keys that relations lead to, by attribute.
+        """
+        of = self.schema.models[model]
+
+        def key(name: str) -> Any:
+            reference = of.by_name[name]
+            return given.get(reference.key_attribute) if isinstance(reference, Reference) else None
+
+        for pairs in of.same_rows():
+            if any(key(one) is not None and key(one) == key(other) for one, other in pairs):
+                continue
+            for pair in pairs:
+                others = [name for name in pair if name != relation]
+                if len(others) == 1 and key(others[0]) is not None:
+                    return key(others[0])
+        return None
+
+    def _led_alike(
+        self, reference: Reference, asked: Mapping[str, Node], there: Mapping[str, Any]
+    ) -> Iterator[tuple[str, Any]]:
+        """What a row has to lead to the same row as one beside it, where a rule says so."""
+        target = self.schema.models[reference.target]
+        for node in asked.values():
+            if not isinstance(node, Apply) or node.word != "=":
+                continue
+            for mine, other in (node.operands, node.operands[::-1]):
+                if not isinstance(mine, Value) or not isinstance(other, Value) or mine.path:
+                    continue
+                member = target.by_name.get(mine.name)
+                if not isinstance(member, Reference) or len(other.path) != 1:
+                    continue
+                step = other.path[0]
+                row = there[self.schema.models[step.owner].stored(step.reference).attribute]
+                led = self.schema.models[step.model].stored(other.name)
+                assert isinstance(led, Reference)
+                yield member.key_attribute, getattr(row, led.key_attribute)
 
     def given(self, of: str, given: Mapping[str, Any]) -> dict[str, Any]:
         """What a test gives, related rows by their keys.

@@ -240,6 +240,11 @@ CATALOGUE: dict[str, Explained] = {
         "swarms <- Swarm.hive",
         "\nmodel Swarm\n    hive -> Hive\n",
     ),
+    "no-single-key": Explained(
+        "What several fields tell apart together is led to by no single column.",
+        "model Swarm\n    year integer, required\n    number integer, required\n    key year, number\nmodel Hive\n    swarm -> Swarm\n",
+        "model Swarm\n    year integer, required\n    number integer, required\n    unique year, number\nmodel Hive\n    swarm -> Swarm\n",
+    ),
     "bad-path": _fields(
         "A path leads through a field that has nothing behind it.",
         "list code.name",

@@ -7,7 +7,7 @@ A `/` gives a number, dividing by zero gives nothing, and no text is ever empty.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import NamedTuple, Protocol
@@ -199,15 +199,36 @@ def reached(node: Node, steps: tuple[Step, ...]) -> Node:
     return node
 
 
-def behind(node: Node, reference: str) -> Node | None:
-    """The same condition as the row has it that a reference leads to; None where it reads any other."""
-    read = list(own(node))
-    if not read or not all(
-        isinstance(one, Value) and [step.reference for step in one.path] == [reference]
-        for one in read
-    ):
+def behind(node: Node, reference: str, beside: Collection[str] = ()) -> Node | None:
+    """The same condition as the row has it that a reference leads to; None where it reads any other.
+
+    What it reads of rows that references `beside` lead to is read from these on.
+    """
+    ways = [
+        [step.reference for step in one.path] if isinstance(one, Value) else [] for one in own(node)
+    ]
+    others = [way for way in ways if way != [reference]]
+    if len(others) == len(ways) or not all(way and way[0] in beside for way in others):
         return None
-    return mapped(node, lambda one: replace(one, path=()) if isinstance(one, Value) else one)
+
+    def near(one: Node) -> Node:
+        is_own = isinstance(one, Value) and [step.reference for step in one.path] == [reference]
+        return replace(one, path=()) if is_own and isinstance(one, Value) else one
+
+    return mapped(node, near)
+
+
+def equals(node: Node) -> Iterator[tuple[str, str]]:
+    """The pairs of a row's own members of which a condition, or a part of what it is made of, wants equality."""
+    if not isinstance(node, Apply):
+        return
+    if node.word in ("and", "or"):
+        for part in node.operands:
+            yield from equals(part)
+    elif node.word == "=":
+        one, other = node.operands
+        if isinstance(one, Value) and isinstance(other, Value) and not (one.path or other.path):
+            yield one.name, other.name
 
 
 def mapped(node: Node, change: Callable[[Node], Node]) -> Node:

@@ -8,7 +8,7 @@ from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
 from .contradictions import check_contradictions
-from .model import AnyMember, Field, Model, Reference, Schema
+from .model import AnyMember, Field, Many, Model, Reference, Schema
 from .relations import once_each
 
 _TAKEN_URLS = {"look", "files"}
@@ -20,6 +20,7 @@ def check_schema(schema: Schema, files: Sequence[syntax.File], report: Report) -
     for model in schema:
         _slugs(model, report)
         once_each(model.collections, report)
+        _led_to(schema, model, report)
     check_contradictions(schema, files, report)
 
 
@@ -34,6 +35,26 @@ def _slugs(model: Model, report: Report) -> None:
                 field.span,
                 "name a text field of the same model",
             )
+
+
+def _led_to(schema: Schema, model: Model, report: Report) -> None:
+    """One column leads to a row, so one must tell it from others."""
+    members: list[Reference | Many] = [*model.references, *model.many]
+    for member in members:
+        target = schema.models.get(member.target)
+        if target is None or len(target.keys) < 2 and not target.keyless:
+            continue
+        told = f"by {' and '.join(target.keys)} together" if not target.keyless else "by nothing"
+        names = ", ".join(target.keys)
+        report.add(
+            "no-single-key",
+            f"{target.name} is told apart {told}, and one column can't lead to it",
+            member.span,
+            f"take 'key {names}' from {target.name}, and write there: unique {names}"
+            if not target.keyless
+            else f"give {target.name} a key",
+            ((f"{target.name} is declared here", target.span),),
+        )
 
 
 def _clashes(schema: Schema, report: Report) -> None:

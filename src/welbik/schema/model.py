@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
@@ -11,7 +11,7 @@ from ..blueprint import taken
 from ..kinds.base import Kind
 from ..language.source import Span
 from ..rules.patterns import Pattern
-from ..rules.tree import Node, behind
+from ..rules.tree import Node, Value, behind, equals, own
 from . import names
 
 
@@ -286,12 +286,30 @@ class Model:
     def by_name(self) -> Mapping[str, AnyMember]:
         return {member.name: member for member in self.everything}
 
-    def asked_of(self, reference: Reference) -> Mapping[str, Node]:
+    def asked_of(self, reference: Reference, beside: Sequence[str] = ()) -> Mapping[str, Node]:
         """What a row must meet that a relation leads to: rules that read it alone, by their names,
-        and by none what the relation itself says."""
-        found = {rule.name: behind(rule.node, reference.name) for rule in self.rules}
+        and by none what the relation itself says.
+
+        Rules that read rows that relations `beside` lead to are among them."""
+        found = {rule.name: behind(rule.node, reference.name, beside) for rule in self.rules}
         found[""] = reference.where
         return {name: node for name, node in found.items() if node is not None}
+
+    def tied_to(self, reference: Reference) -> tuple[str, ...]:
+        """The relations whose rows a rule compares with that of another, in order."""
+        found: set[str] = set()
+        for rule in self.rules:
+            ways = [one.path if isinstance(one, Value) else () for one in own(rule.node)]
+            names = {way[0].reference for way in ways if way}
+            if all(ways) and reference.name in names:
+                found |= names - {reference.name}
+        return tuple(r.name for r in self.references if r.name in found)
+
+    def same_rows(self) -> Sequence[Sequence[tuple[str, str]]]:
+        """For each rule that wants two relations to lead to the same row: those of which some must."""
+        found = (tuple(equals(rule.node)) for rule in self.rules)
+        names = {reference.name for reference in self.references}
+        return [pairs for pairs in found if pairs and all(names.issuperset(p) for p in pairs)]
 
     @property
     def numbered(self) -> bool:
