@@ -38,9 +38,18 @@ model Crate
     sound   boolean, required
     mark    uuid
     double  decimal = weight * 2
+    labels  <-> Label, sample 0..3 per crate
     sort -weight
     keep bin
+
+model Label
+    token   uuid, required, unique
+    word    text 2..20, required, unique
+    crates  <-> Crate.labels
+    key token
+    keep bin
 seed
+    9 Label
     3 County
     6 Yard
     40 Crate
@@ -94,6 +103,26 @@ def test_related_rows_have_names_and_values_are_what_was_made_up(project: Projec
     assert given == sorted(given, reverse=True) and weights[len(given) :] == [None] * (
         40 - len(given)
     )
+
+
+def test_rows_of_relations_to_many_are_told_by_name_where_they_are_asked_for(
+    project: Project,
+) -> None:
+    rows = _rows(project, "--columns", "code,labels")
+    sizes = [len(row["labels"]) for row in rows]  # type: ignore[arg-type]
+    assert {0, 3} <= {*sizes} and max(sizes) == 3
+    counted = _rows(project, "--columns", "code", "--where", "count(labels) = 3")
+    assert [row["code"] for row in rows if len(row["labels"]) == 3] == [  # type: ignore[arg-type]
+        row["code"] for row in counted
+    ]
+    words = {word for row in rows for word in row["labels"]}  # type: ignore[attr-defined]
+    labels = CliRunner().invoke(
+        peek.command,
+        ["Label", "--columns", "word,crates", "--format", "json", "--project", str(project.root)],
+    )
+    back = {row["word"]: row["crates"] for row in json.loads(labels.stdout)}
+    assert words <= back.keys()
+    assert sum(map(len, back.values())) == sum(sizes)
 
 
 @pytest.mark.parametrize(

@@ -21,11 +21,13 @@ from ..rules.sql import quote
 from ..rules.tree import Node, Step, Type, Value
 from ..schema.entries import REMOVED
 from ..schema.expressions import condition
-from ..schema.model import Computed, Field, Model, Reference, Schema
+from ..schema.model import Computed, Field, Many, Model, Reference, Schema
 from ..schema.scope import scope_of
 from ..schema.tables import SchemaNames
 from ..storage.backend import Database
 from ..storage.tables import key_type
+
+_SOME = 500
 
 Read = Callable[[Sequence[Any]], Any]
 """What makes a value of what a row has in some places."""
@@ -91,8 +93,16 @@ class Stored:
         self.where = where
         self.sort = list(sort) or [str(key) for key in model.sort]
         self.asked = _Asked()
-        for name in self.names:
-            self.asked.readers.append(self._column(model, name.split("."), ()))
+        self.many: dict[int, Many] = {}
+        """The relations to many that are shown, by the place of their column."""
+        for place, name in enumerate(self.names):
+            member = model.by_name.get(name)
+            if isinstance(member, Many):
+                self.many[place] = member
+                # Asked for by itself, for some rows at a time.
+                self.asked.readers.append(_nothing)
+            else:
+                self.asked.readers.append(self._column(model, name.split("."), ()))
 
     def rows(self, most: int) -> Iterator[list[Any]]:
         """The values of so many rows, one row after another."""
@@ -101,10 +111,53 @@ class Stored:
             self.database.neutral(self.sql.write(node, self.model.table), type_)
             for node, type_ in self.asked.nodes
         ]
+        key = SchemaNames(self.schema).key(self.model.name)
+        shown += [self.database.read(self.model.table, key)] if self.many else []
         query = f"SELECT {', '.join(shown) or '1'} FROM {table}{self._conditions()}"
-        query += f" ORDER BY {', '.join(self._order())} LIMIT {most}"
-        for row in self.database.each(query):
-            yield [read(row) for read in self.asked.readers]
+        query += f" ORDER BY {', '.join(self._order())} LIMIT "
+        if not self.many:
+            for row in self.database.each(f"{query}{most}"):
+                yield [read(row) for read in self.asked.readers]
+            return
+        # Nothing else is asked on the connection while rows are read: some at a time.
+        for begin in range(0, most, _SOME):
+            lot = self.database.run(f"{query}{min(_SOME, most - begin)} OFFSET {begin}")
+            some: list[list[Any]] = [[read(row) for read in self.asked.readers] for row in lot]
+            if not some:
+                return
+            keys = [row[-1] for row in lot]
+            for place, many in self.many.items():
+                names = self._led_to(many, keys)
+                for values, key in zip(some, keys, strict=True):
+                    values[place] = names.get(key, [])
+            yield from some
+
+    def _led_to(self, many: Many, keys: Sequence[Any]) -> dict[Any, list[str]]:
+        """The names of the rows that some rows lead to, by their keys."""
+        target, names = self.schema.models[many.target], SchemaNames(self.schema)
+        asked = _Asked()
+        name = self._name(target, (), asked)
+        table, pairs = quote(target.table), quote(many.table)
+        shown = [
+            self.database.neutral(self.sql.write(node, target.table), type_)
+            for node, type_ in asked.nodes
+        ]
+        shown.append(self.database.read(many.table, many.column))
+        marks = ", ".join([self.database.mark] * len(keys))
+        query = (
+            f"SELECT {', '.join(shown)} FROM {table} JOIN {pairs} "
+            f"ON {pairs}.{quote(many.target_column)} = {table}.{quote(names.key(target.name))} "
+            f"WHERE {pairs}.{quote(many.column)} IN ({{marks}})"
+        )
+        if "bin" in target.keeps:
+            query += f" AND {table}.{quote(REMOVED)} IS NULL"
+        type_ = self.database.type_of(many.table, many.column)
+        bound = [self.database.bound(key, type_) for key in keys]
+        query = query.replace("%", "%%") if self.database.mark == "%s" else query
+        led: dict[Any, list[str]] = {}
+        for row in self.database.run(query.replace("{marks}", marks), bound):
+            led.setdefault(row[-1], []).append(str(name(row)))
+        return {key: sorted(found) for key, found in led.items()}
 
     def count(self) -> int:
         """How many rows there are in all that the condition leaves."""
@@ -214,6 +267,10 @@ class Stored:
             return (dt.date if word == "date" else dt.time).fromisoformat(value)
         readers: dict[str, Callable[[Any], Any]] = {"uuid": UUID, "json": json.loads}
         return readers[word](value) if word in readers else value
+
+
+def _nothing(row: Sequence[Any]) -> None:
+    return None
 
 
 def _plain(text: str) -> Read:
