@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from welbik.data.columns import as_python
 from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
+from welbik.data.people import local
 from welbik.data.streams import permuted
 from welbik.kinds.bounds import FromNow
 from welbik.migrations.difference import difference
@@ -219,3 +220,17 @@ def test_filling_is_all_or_nothing(make: Callable[[str], Project]) -> None:
     database = Sqlite(project.root / "bees.db")
     assert database.count("a") == 0
     database.close()
+
+
+def test_a_text_that_is_called_so_holds_addresses_of_its_rows_people() -> None:
+    schema, _ = understand(
+        "model Customer\n    name text 3..40, required\n    contact_email text 120, unique, required\n"
+        "    mail text 20\n"
+    )
+    drawn = Drawer(schema, 1).draw(schema.models["Customer"], 0, 400, {"Customer": 400})
+    names, emails, mails = (drawn[n].values for n in ("name", "contact_email", "mail"))
+    assert len(set(emails)) == 400
+    for name, email in zip(names, emails, strict=True):
+        assert email == f"{local(name)}@example.org"
+    # What is too short for one holds words.
+    assert not any("@" in mail for mail in mails)

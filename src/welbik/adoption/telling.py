@@ -124,6 +124,7 @@ def _listed(draft: Draft, shown: str) -> list[str]:
         and not _SECRET.search(line.name)
         and (line.target or not line.type.startswith("text") or _is_short(line))
         and not line.says("set by database")
+        and not (line.type.startswith("uuid") and line.says("unique"))
     ]
     return [*first, *rest][:_MOST_LISTED]
 

@@ -74,6 +74,10 @@ _COMPANIES = {
 }
 
 
+_EMAIL = 64
+"""As long as a made-up address may be: forty letters of a name, a number and a domain."""
+
+
 @dataclass(frozen=True, slots=True)
 class Meaning:
     """A pool of `wordlists`, or a pattern, or a number of sentences from and to.
@@ -101,6 +105,7 @@ _BY_NAME = {
     **dict.fromkeys(("last_name", "family_name", "surname"), Meaning("family_name")),
     **dict.fromkeys(("full_name", "contact_name", "person"), Meaning("person")),
     **dict.fromkeys(("username", "user_name", "login", "handle", "account_name"), Meaning("user")),
+    **dict.fromkeys(("email", "e_mail", "mail", "email_address"), Meaning("email")),
     **dict.fromkeys(("town", "city", "village", "place", "birthplace"), Meaning("town")),
     **dict.fromkeys(("street", "address", "address_line"), Meaning("street")),
     **dict.fromkeys(tuple(_COMPANIES), Meaning("company")),
@@ -150,9 +155,17 @@ def _known(name: str) -> Meaning | None:
     return found if not name.endswith("_name") or name in _BY_NAME else None
 
 
+def _holds_email(field: Field) -> bool:
+    """Whether any made-up address fits in a text field."""
+    longest, shortest = getattr(field.kind, "longest", None), getattr(field.kind, "shortest", 1)
+    return (longest is None or longest >= _EMAIL) and shortest <= len("a@example.org")
+
+
 def meaning_of(model: Model, field: Field) -> Meaning:
     """The likeliest meaning of a text field."""
     found = _meaning(model, field)
+    if found.pool == "email" and not _holds_email(field):
+        return Meaning()
     if found.pool in ("person", "given_name", "family_name", "user"):
         return replace(found, whose=_whose(field.name))
     return found
