@@ -62,6 +62,16 @@ WRONG = [
     ("total integer = count(keepers)", 23, "unknown-field", "code_name"),
     ("closed date, >= opened", 17, "unknown-field", "code_name"),
     ("rule a = b", 6, "unknown-field", "code_name"),
+    # What other languages write.
+    ("rule code_name == \"ab\"", 16, "unexpected", "write: ="),
+    ("rule code_name <> \"ab\"", 16, "unexpected", "write: !="),
+    ("rule length(code_name) => 3", 24, "unexpected", "write: >="),
+    ("rule code_name is not null", 19, "unexpected", "is given"),
+    ("rule code_name is null", 19, "unexpected", "is empty"),
+    ("rule code_name = null", 18, "unknown-field", "is empty"),
+    ("rule code_name is given AND length(code_name) > 2", 25, "unexpected", "write: and"),
+    ("rule length(code_name) > \"2\"", 6, "wrong-types", "without quotes: 2"),
+    ("rule length(code_name) > 2 \"Too short\"", 28, "unexpected", "say"),
 ]  # fmt: skip
 
 

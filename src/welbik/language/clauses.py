@@ -12,14 +12,18 @@ from .modifiers import sort_key
 from .syntax import Word
 from .words import KEPT, PAGES
 
+_JOINING = ("and", "or", "when", "is", "in", "between", "matches")
+
 
 def read_clause(cursor: Cursor, first: Word, model: syntax.Model) -> None:
     """Reads the clause that `first` begins into `model`; raises Skip where it can't."""
     _CLAUSES[first.text](cursor, first, model)
     if cursor.now.kind != "end":
-        raise cursor.fail(
-            "unexpected", f"{cursor.found} is too much here", "put a comma between names"
-        )
+        joined = first.text == "rule" and cursor.now.text.lower() in _JOINING
+        remedy = f"write: {cursor.now.text.lower()}" if joined else "put a comma between names"
+        if first.text == "rule" and not joined:
+            remedy = 'join conditions with and, or, when; words for its failure follow: , say "…"'
+        raise cursor.fail("unexpected", f"{cursor.found} is too much here", remedy)
 
 
 def _rule(cursor: Cursor, first: Word, model: syntax.Model) -> None:

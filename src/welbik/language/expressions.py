@@ -22,6 +22,9 @@ FUNCTIONS = {
 
 Reader = Callable[[Cursor, int], Expression]
 
+_SIGNS = {"==": "=", "<>": "!=", "=<": "<=", "=>": ">="}
+"""What other languages compare with, and what this one does."""
+
 _DEEPEST = 60
 """Brackets within brackets, and operators before operators: more is no rule but a mistake."""
 
@@ -89,7 +92,7 @@ def _negated(cursor: Cursor, depth: int) -> Expression:
 def compared(cursor: Cursor, left: Expression, depth: int = 0) -> Expression:
     """`left` with the comparison that follows it, if one does."""
     if cursor.now.kind == "op" and cursor.now.text in COMPARISONS:
-        word = _word(cursor)
+        word = _comparison(cursor)
         found = _operation(word, left, _joined(cursor, depth))
         if cursor.now.kind == "op" and cursor.now.text in COMPARISONS:
             raise cursor.fail(
@@ -113,13 +116,29 @@ def compared(cursor: Cursor, left: Expression, depth: int = 0) -> Expression:
         cursor.step()
         if not _at_word(cursor, "empty", "given"):
             # What is not empty is given.
-            empty = cursor.now.text == "not" and cursor.ahead().text == "empty"
-            remedy = "write: is given" if empty else "write: is empty"
+            is_not = cursor.now.text == "not" and cursor.ahead().text != "given"
+            remedy = "write: is given" if is_not else "write: is empty"
             raise cursor.fail(
                 "unexpected", f"expected empty or given, found {cursor.found}", remedy
             )
         return _operation(_word(cursor), left)
     return left
+
+
+def _comparison(cursor: Cursor) -> Word:
+    """The sign of a comparison; those of other languages are told."""
+    word = _word(cursor)
+    meant = _SIGNS.get(word.text + cursor.now.text) if cursor.now.kind == "op" else None
+    if meant is not None:
+        span = word.span.to(cursor.span(cursor.now))
+        raise cursor.fail(
+            "unexpected",
+            f"{word.text + cursor.now.text!r} is no comparison",
+            f"write: {meant}",
+            span,
+            fix=meant,
+        )
+    return word
 
 
 def _among(cursor: Cursor, left: Expression, depth: int) -> Expression:

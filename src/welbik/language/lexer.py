@@ -24,7 +24,7 @@ _TOKEN = re.compile(
       | (?P<string>"(?:[^"\\\n]|\\.)*")
       | (?P<open>"[^\n]*)
       | (?P<op><->|->|<-|\.\.|<=|>=|!=|\|\||[-+*/=<>.,:|()%])
-      | (?P<stray>.)
+      | (?P<stray>&&|.)
     """,
     re.VERBOSE,
 )
@@ -82,8 +82,18 @@ class Line:
                 "stray-character",
                 f"{match.group()!r} means nothing here",
                 span,
-                "take it out, or put text between double quotes",
+                _MEANT.get(match.group(), "take it out, or put text between double quotes"),
             )
+
+
+_MEANT = {
+    "&&": "write: and",
+    "&": "write: and",
+    "!": "write: not",
+    "[": "a list of values stands in round brackets: in (low, high)",
+    "]": "a list of values stands in round brackets: in (low, high)",
+}
+"""What other languages mean by characters that mean nothing here."""
 
 
 def unquote(token: Token, source: Source, report: Report) -> str:

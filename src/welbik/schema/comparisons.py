@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 from ..language import syntax
@@ -14,6 +15,7 @@ from .coercion import alike, apply, describe
 from .typing import Typing
 
 _TURNED = {">": "<", ">=": "<="}
+_PLAIN = re.compile(r"[-+]?[0-9][0-9.:T-]*")
 
 
 class Comparisons(Typing):
@@ -72,9 +74,15 @@ class Comparisons(Typing):
                 "wrong-types",
                 f"{describe(first.type)} can't be compared with {describe(second.type)}",
                 written.span,
-                "compare values of one type",
+                self._unquoted(first, second) or "compare values of one type",
             )
         return apply(word, pair)
+
+    def _unquoted(self, *sides: Node) -> str:
+        """What to write where a day or a number was put between quotes; empty where none was."""
+        texts = [side.value for side in sides if isinstance(side, Const)]
+        plain = [text for text in texts if isinstance(text, str) and _PLAIN.fullmatch(text)]
+        return f"without quotes: {plain[0]}" if plain else ""
 
     def _sides(
         self, left: syntax.Expression, right: syntax.Expression, model: str

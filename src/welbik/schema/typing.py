@@ -13,6 +13,9 @@ from ..rules.tree import Node, Step
 from .coercion import describe
 from .entries import REMOVED, Entry, Scope
 
+_TRUTHS = {"true": "yes", "false": "no"}
+"""What other languages call it, and what this one does."""
+
 
 class Wrong(Exception):
     """An expression that makes no sense; the problem is already reported."""
@@ -53,12 +56,17 @@ class Typing(ABC):
         entry = self.scope[model].get(word.text)
         if entry is None or entry.what == "removal":
             known = [name for name in self.scope[model] if name != REMOVED]
+            meant = _TRUTHS.get(word.text)
             raise self.wrong(
                 "unknown-field",
                 f"{model} has no field {word.text!r}",
                 word.span,
-                did_you_mean(word.text, known),
-                nearest(word.text, known),
+                f"write: {meant}"
+                if meant
+                else "write: is empty"
+                if word.text == "null"
+                else did_you_mean(word.text, known),
+                meant or nearest(word.text, known),
             )
         if entry.what == "unread":
             raise Wrong

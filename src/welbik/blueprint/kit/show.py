@@ -15,6 +15,8 @@ from .clock import ZONE
 NOTHING = "—"
 _SIGNS = str.maketrans({",": settings.GROUP_SIGN, ".": settings.POINT_SIGN})
 _LENGTH = re.compile(r"(-?)([0-9]{1,6}):([0-5][0-9])(?::([0-5][0-9]))?")
+_NUMBERS = (int, Decimal, float)
+_TOLD = (*_NUMBERS, dt.date, dt.time, dt.timedelta, list)
 _WHOLE = 999.5
 _LONGEST, _DIGITS = 60, 40
 _GROUPED = 10_000
@@ -32,9 +34,11 @@ def show(value: Any, unit: str = "") -> str:
     if unit:
         # A number and its unit stay on one line.
         return f"{show(value)}\N{NO-BREAK SPACE}{unit}"
+    if not isinstance(value, _TOLD):
+        return str(value)
     if isinstance(value, bool):
         return "Yes" if value else "No"
-    if isinstance(value, int | Decimal | float):
+    if isinstance(value, _NUMBERS):
         return number(value)
     if isinstance(value, dt.datetime):
         here = value.astimezone(ZONE)
@@ -45,9 +49,7 @@ def show(value: Any, unit: str = "") -> str:
         return time(value)
     if isinstance(value, dt.timedelta):
         return hours(value)
-    if isinstance(value, list):
-        return ", ".join(map(str, value)) or NOTHING
-    return str(value)
+    return ", ".join(map(str, value)) or NOTHING
 
 
 def number(value: Any) -> str:
