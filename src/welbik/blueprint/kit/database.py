@@ -42,8 +42,7 @@ class Base(DeclarativeBase):
     ENDPOINT: ClassVar[str]
     # The reference to the row that a row is made under; empty where it stands alone.
     OWNER: ClassVar[str] = ""
-    # What keeps its changes; None where nothing does.
-    HISTORY: ClassVar[Any] = None
+    HISTORY: ClassVar[Any] = None  # What keeps its changes, where anything does.
 
     def __init_subclass__(cls, **options: Any) -> None:
         if "ENDPOINT" not in cls.__dict__ and "__tablename__" in cls.__dict__:
