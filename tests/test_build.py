@@ -159,7 +159,18 @@ def test_a_project_has_no_code_for_what_it_does_not_declare(
     project = make("model Note\n    title text 80, required\n")
     project.run("build")
     names = {name for name in project.files() if name.startswith(("bees/", "tests/"))}
-    for word in ("upload", "attach", "image", "tree", "bin", "tabs", "embed", "logic", "sweep"):
+    for word in (
+        "upload",
+        "attach",
+        "image",
+        "tree",
+        "bin",
+        "tabs",
+        "embed",
+        "logic",
+        "sweep",
+        "history",
+    ):
         assert not [name for name in names if word in name.rpartition("/")[2]], word
     sizes = {
         "bees/kit/": 7_000,

@@ -19,7 +19,7 @@ from .rule_code import attribute_of, shape_rules
 def form_context(schema: Schema, model: Model) -> dict[str, Any]:
     """What `form.py.jinja` is filled with."""
     bounds = _bounds(schema, model)
-    stand_ins: list[str] = []
+    stand_ins: dict[str, str] = {}
     controls = [_control(schema, m, bounds.get(m.name, {}), stand_ins) for m in model.entered]
     if model.rules:
         controls.append(f"    rules={use.RULES},")
@@ -29,7 +29,7 @@ def form_context(schema: Schema, model: Model) -> dict[str, Any]:
     inner = "".join(f"{control}\n" for control in controls)
     return {
         "doc": doc(f"what is asked for {model.a_row}, and what is accepted"),
-        "stand_ins": stand_ins,
+        "stand_ins": [*stand_ins.values()],
         "form": f"form = {use.forms}.Form(\n    {use.row(model.name)},\n{inner})",
     }
 
@@ -63,7 +63,7 @@ def _control(
     schema: Schema,
     member: Field | Reference | Many,
     bounds: dict[str, str],
-    stand_ins: list[str],
+    stand_ins: dict[str, str],
 ) -> str:
     common = _common(member)
     owner = schema.models.get(member.model)
@@ -85,7 +85,7 @@ def _control(
     )
 
 
-def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[str, str]:
+def _reference(schema: Schema, member: Reference, stand_ins: dict[str, str]) -> dict[str, str]:
     arguments = {"target": use.row(member.target)}
     if schema.owner_of(schema.models[member.model]) is member:
         arguments["owned"] = "True"
@@ -94,9 +94,10 @@ def _reference(schema: Schema, member: Reference, stand_ins: list[str]) -> dict[
     if member.control in ("select", "radio", "search"):
         arguments["wanted"] = quote(member.control)
     if member.where is not None:
-        queries = Queries(schema, use.row(member.target))
+        # Another field of the form may have called a table so.
+        queries = Queries(schema, use.row(member.target), stand_ins)
         arguments["where"] = queries.condition(member.where)
-        stand_ins += [table.source() for table in queries.stand_ins.values()]
+        stand_ins |= {name: table.source() for name, table in queries.stand_ins.items()}
     return arguments
 
 
@@ -118,7 +119,7 @@ def _field(schema: Schema, member: Field) -> tuple[str, dict[str, str]]:
         arguments["pattern"] = quote(member.pattern.text)
     if member.shape is not None:
         inner = [
-            _control(schema, field, {}, []).strip().rstrip(",") for field in member.shape.fields
+            _control(schema, field, {}, {}).strip().rstrip(",") for field in member.shape.fields
         ]
         arguments["part"] = tuple_of(inner)
         if member.shape.rules:

@@ -297,7 +297,8 @@ def _sides(schema: Schema, model: Model) -> dict[str, Any] | None:
                 edges[part.path[0].reference, part.name] = None
             if isinstance(part, Value) and not part.path:
                 edges["", part.name] = None
-            if isinstance(part, Aggregate) and part.hops[0].via:
+            # What is counted of a related row is not led to this one.
+            if isinstance(part, Aggregate) and part.hops[0].via and not part.path:
                 children[part.hops[0].model, part.hops[0].via] = None
     changes = [one for way, name in edges if (one := _edge(schema, model, way, name))]
     made = [one for name, via in children if (one := _child(schema, name, via))]

@@ -103,17 +103,9 @@ class Pairing:
         if not len(self.theirs) or not len(at):
             return
         rows = (len(self.mine), self.first)
-        found = pairs_of(
-            self.drawer,
-            self.model,
-            self.many,
-            at + self.first,
-            len(self.theirs),
-            rows,
-            attempt,
-            size,
-        )
-        owners, others = found
+        index, have = at + self.first, len(self.theirs)
+        asked = (self.drawer, self.model, self.many, index, have, rows, attempt, size)
+        owners, others = pairs_of(*asked)
         mine = (
             np.asarray(self.mine)[at] if not isinstance(self.mine, range) else at + self.mine.start
         )
@@ -196,10 +188,7 @@ class Pairing:
         words = {"table": many.table, "mine": many.column, "theirs": many.target_column}
         named = {word: database.name(name) for word, name in words.items()}
         read = read.replace("%", "%%") if database.mark == "%s" else read
-        type_ = database.type_of(many.table, many.target_column)
-        return database.run(
-            sql.format(**named, read=read), [database.bound(value, type_) for value in values]
-        )
+        return database.run(sql.format(**named, read=read), values)
 
 
 def _wishes(node: Node, reads: Callable[[Node], bool], is_true: bool = True) -> Iterator[Size]:

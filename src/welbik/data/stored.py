@@ -151,11 +151,9 @@ class Stored:
         )
         if "bin" in target.keeps:
             query += f" AND {table}.{quote(REMOVED)} IS NULL"
-        type_ = self.database.type_of(many.table, many.column)
-        bound = [self.database.bound(key, type_) for key in keys]
         query = query.replace("%", "%%") if self.database.mark == "%s" else query
         led: dict[Any, list[str]] = {}
-        for row in self.database.run(query.replace("{marks}", marks), bound):
+        for row in self.database.run(query.replace("{marks}", marks), keys):
             led.setdefault(row[-1], []).append(str(name(row)))
         return {key: sorted(found) for key, found in led.items()}
 

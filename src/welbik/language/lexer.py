@@ -90,8 +90,8 @@ _MEANT = {
     "&&": "write: and",
     "&": "write: and",
     "!": "write: not",
-    "[": "a list of values stands in round brackets: in (low, high)",
-    "]": "a list of values stands in round brackets: in (low, high)",
+    "[": "take it out; values stand in round brackets: in (low, high)",
+    "]": "take it out; values stand in round brackets: in (low, high)",
 }
 """What other languages mean by characters that mean nothing here."""
 

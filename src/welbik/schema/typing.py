@@ -13,7 +13,7 @@ from ..rules.tree import Node, Step
 from .coercion import describe
 from .entries import REMOVED, Entry, Scope
 
-_TRUTHS = {"true": "yes", "false": "no"}
+_ELSEWHERE = {"true": "yes", "false": "no", "null": "is empty"}
 """What other languages call it, and what this one does."""
 
 
@@ -56,17 +56,14 @@ class Typing(ABC):
         entry = self.scope[model].get(word.text)
         if entry is None or entry.what == "removal":
             known = [name for name in self.scope[model] if name != REMOVED]
-            meant = _TRUTHS.get(word.text)
+            meant = _ELSEWHERE.get(word.text)
             raise self.wrong(
                 "unknown-field",
                 f"{model} has no field {word.text!r}",
                 word.span,
-                f"write: {meant}"
-                if meant
-                else "write: is empty"
-                if word.text == "null"
-                else did_you_mean(word.text, known),
-                meant or nearest(word.text, known),
+                f"write: {meant}" if meant else did_you_mean(word.text, known),
+                # A value takes the place of a word; `is empty` that of the sign before it too.
+                None if word.text == "null" else meant or nearest(word.text, known),
             )
         if entry.what == "unread":
             raise Wrong
