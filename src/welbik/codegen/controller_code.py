@@ -43,6 +43,7 @@ def controller_context(schema: Schema, model: Model) -> dict[str, Any]:
         "changed": changed,
         "part": part_of(model),
         "find": find(model),
+        "shown": find(model, way="find" if model.keys else "shown"),
         "saved": f'{use.url_for}(".view_page", part=row.url_part)'
         if viewed
         else _without_view(model),
@@ -133,14 +134,14 @@ def part_of(model: Model, name: str = "part") -> dict[str, str]:
     return {"route": f"<{whole}{name}>", "type": "str"}
 
 
-def find(model: Model, name: str = "part", under: str = "") -> str:
+def find(model: Model, name: str = "part", under: str = "", way: str = "find") -> str:
     """The call that finds a row by what its address ends in; one `under` a parent, where named."""
     rows = use.row(model.name)
     arguments = [rows, name]
     if model.address and model.address != model.key:
         arguments.append(f"{rows}.{model.stored(model.address).attribute}")
-    way = f"{use.rows}.find_under({under}, " if under else f"{use.rows}.find("
-    return f"{way}{', '.join(arguments)})"
+    begin = f"{use.rows}.find_under({under}, " if under else f"{use.rows}.{way}("
+    return f"{begin}{', '.join(arguments)})"
 
 
 def _template(model: Model, head: str, page: str, arguments: list[str]) -> str:

@@ -20,7 +20,7 @@ from . import links, places, removal
 from .database import fetch, session
 from .listing import Listing
 from .lists import List
-from .relations import key_of
+from .rows import key_of
 from .show import upper
 
 _NAMED = 5

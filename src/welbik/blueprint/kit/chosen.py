@@ -12,7 +12,7 @@ from . import filters
 from .database import live, session
 from .listing import Listing, batched
 from .lists import List
-from .relations import key_of
+from .rows import key_of
 
 MOST = 2_000
 """So many rows may be changed at once."""

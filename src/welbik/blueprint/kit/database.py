@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from typing import Any, ClassVar
 from uuid import UUID
 
@@ -22,7 +22,6 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import ArgumentError, DBAPIError
 from sqlalchemy.orm import DeclarativeBase, Session
-from sqlalchemy.orm.interfaces import ORMOption
 
 from .. import fingerprint
 from . import columns, dialects, fragments, guard, tables
@@ -161,12 +160,11 @@ def session() -> Session:
     return opened
 
 
-def fetch(model: Any, key: Any, options: Sequence[ORMOption] = ()) -> Any:
+def fetch(model: Any, key: Any) -> Any:
     """The row of a model with a key; None where there is none."""
     if hasattr(model, "KEY"):
-        rows = select(model).where(model.id == key)
-        return session().scalar(rows.options(*options))
-    return session().get(model, key, options=options)
+        return session().scalar(select(model).where(model.id == key))
+    return session().get(model, key)
 
 
 def _refuse(refused: Session) -> None:

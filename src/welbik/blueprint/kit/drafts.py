@@ -9,13 +9,13 @@ from flask import abort, request, url_for
 
 from . import guard, links, notes
 from .entries import Filled
-from .relations import Many, Reference
 
 
 def leave(entry: Filled, name: str) -> str:
     """Keeps a form as it is, and gives the address where a row for a field of it is made."""
-    field = entry.form.fields.get(name)
-    if not isinstance(field, Reference | Many) or not links.can_make(field.target):
+    field: Any = entry.form.fields.get(name)
+    related = field is not None and (field.refers or field.several)
+    if not related or not links.can_make(field.target):
         abort(400)
     draft = notes.new_name()
     kept = {
@@ -24,9 +24,7 @@ def leave(entry: Filled, name: str) -> str:
         "path": request.path,
         "field": name,
     }
-    notes.write(
-        draft, {**kept, "token": guard.token(), "several": isinstance(field, Many)}
-    )
+    notes.write(draft, {**kept, "token": guard.token(), "several": field.several})
     here = f"{request.path}?_draft={draft}"
     if links.asked_return():
         # This form was come to from another, which waits for its row.

@@ -11,7 +11,6 @@ from sqlalchemy import Select, select
 from . import conflicts, fragments, guard, rules
 from .database import fetch, live, session
 from .fields import Field, Refused
-from .relations import Reference
 
 TAKEN = "This is taken already: it must be different for each."
 _LOOP = "This would make it its own ancestor."
@@ -134,7 +133,7 @@ class Filled:
             value = self.values.get(field.column)
             if field.unique and value is not None:
                 self._check_free([field], row, field.messages.get("unique", TAKEN))
-            if isinstance(field, Reference) and field.is_loop(row, self.values):
+            if field.is_loop(row, self.values):
                 self.problems[name] = _LOOP
         for unique in self.form.unique:
             fields = [self.form.fields[name] for name in unique.names]
@@ -174,14 +173,15 @@ class _Seen:
 
     def __getattr__(self, name: str) -> Any:
         entry = self._entry
+        field: Any
         for field in entry.form.fields.values():
-            related = isinstance(field, Reference) and name == field.name
+            related = field.refers and name == field.name
             if name != field.column and not related:
                 continue
             if field.column not in entry.values:
                 raise rules.Missing
             value = entry.values[field.column]
-            if isinstance(field, Reference) and related and value is not None:
+            if related and value is not None:
                 return fetch(field.target, value)
             return value
         return getattr(self._row, name)

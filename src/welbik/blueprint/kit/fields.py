@@ -92,6 +92,12 @@ class Field:
     shared: ClassVar[bool] = True
     """Whether it can be set on several rows at once."""
 
+    refers: ClassVar[bool] = False
+    """Whether it holds the key of a row of another model, its `target`."""
+
+    several: ClassVar[bool] = False
+    """Whether it holds rows of it, as many as are chosen."""
+
     never: ClassVar[re.Pattern[str]] = ONE_LINE
 
     @property
@@ -184,6 +190,10 @@ class Field:
     def choices(self, typed: str) -> list[tuple[str, str]]:
         """Values and labels to choose from."""
         return []
+
+    def is_loop(self, row: Any, values: Mapping[str, Any]) -> bool:
+        """Whether a row of the same model would become its own ancestor."""
+        return False
 
     def told(self, typed: str) -> str:
         """What was typed as people read it."""

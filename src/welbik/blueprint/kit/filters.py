@@ -20,7 +20,7 @@ from werkzeug.datastructures import MultiDict
 from . import clock, counting, words
 from .database import live, session
 from .paging import is_nullable
-from .relations import key_of
+from .rows import key_of
 from .show import length, measured, show
 
 EMPTY = "-"

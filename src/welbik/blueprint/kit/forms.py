@@ -12,7 +12,7 @@ from . import drafts, fragments, guard, notes, rules
 from .database import live, session
 from .entries import Asked, Unique
 from .fields import Field
-from .relations import key_of
+from .rows import key_of
 from .saving import Entry
 
 __all__ = ["Entry", "Form", "Unique"]

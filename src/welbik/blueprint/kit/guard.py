@@ -8,6 +8,7 @@ import secrets
 import tempfile
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 from flask import Flask, Response, abort, g, request, session
 from flask.sessions import SecureCookieSessionInterface
@@ -57,6 +58,13 @@ def is_stale() -> bool:
 
 
 class _Cookies(SecureCookieSessionInterface):
+    _made: Any = None
+
+    def get_signing_serializer(self, app: Flask) -> Any:
+        # Made for each request otherwise, of the same key.
+        self._made = self._made or super().get_signing_serializer(app)
+        return self._made
+
     def get_cookie_secure(self, app: Flask) -> bool:
         return request.is_secure
 

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from . import clock, tables
 from .columns import Moment
 from .database import Base, session
-from .relations import key_of
+from .rows import key_of
 
 _MOST = 50
 _WHOLE, _DIGITS = 4, 15

@@ -47,6 +47,10 @@ class Leader(NamedTuple):
         key = sa.bindparam(_KEY, type_=column.type)
         return paging.Segment(column == key, len(self.keys), lambda value: True)
 
+    def key_in(self, start: Sequence[Any]) -> dict[str, Any]:
+        """The parameter of its stretch, of what the row with some values leads to."""
+        return {_KEY: start[len(self.keys) - 1]}
+
     def rows(
         self,
         within: paging.Segment,
@@ -62,7 +66,7 @@ class Leader(NamedTuple):
         None where that is not worth it.
         """
         edge = list(start[: len(self.keys)])
-        rows = some({_KEY: edge[-1]}, True, most) if edge else []
+        rows = some(self.key_in(start), True, most) if edge else []
         if len(rows) >= most:
             return rows
         keys = self._in_order(within, back, edge[within.alone :], ask)

@@ -23,7 +23,7 @@ _rows: dict[str, tuple[str, str]] = {}
 
 def to_page(endpoint: str, filename: str = "") -> str:
     """The address of a page without a row, or of a file of the site."""
-    root = request.script_root
+    root = _root()
     path = _pages.get((endpoint, filename))
     if path is None:
         version: dict[str, Any] = {"v": _version(filename)} if filename else {}
@@ -32,6 +32,12 @@ def to_page(endpoint: str, filename: str = "") -> str:
         )
         _pages[endpoint, filename] = path
     return f"{root}{path}"
+
+
+def _root() -> str:
+    # Asked for each link of a page, which a look through the proxy would take its time for.
+    here: Any = request
+    return str(here._get_current_object().script_root)
 
 
 def _version(filename: str) -> str:
@@ -44,7 +50,7 @@ def at(part: int | str, endpoint: str) -> str:
     """The address of a row's page: only its number, or its own word, is put in."""
     if isinstance(part, str) and not _PLAIN.fullmatch(part):
         part = quote(part, safe="")
-    root = request.script_root
+    root = _root()
     path = _rows.get(endpoint)
     if path is None:
         before, _, after = url_for(endpoint, part=_MARK).partition(str(_MARK))

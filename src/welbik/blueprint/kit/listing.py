@@ -21,14 +21,13 @@ from . import (
     counting,
     export,
     expressions,
-    light,
     links,
     paging,
     places,
     prepared,
     words,
 )
-from .database import fetch, session
+from .database import session
 from .filters import Choice, Filter
 from .lists import List
 
@@ -81,6 +80,18 @@ def _tidy(kind: List) -> str | None:
     return links.address({k: v for k, v in found.items() if v} | finds)
 
 
+Asked = tuple[tuple[Any, ...], Callable[[], Any], Mapping[str, Any]]
+"""A statement: what tells it apart, what makes it, and the values of its parameters."""
+
+Page = Callable[[paging.Segment, Sequence[bool]], Any]
+
+
+def _edge(values: Sequence[Any]) -> tuple[tuple[bool, ...], dict[str, Any]]:
+    """Which values of an edge there are, and all as parameters."""
+    given = tuple(value is not None for value in values)
+    return given, {paging.parameter(n): value for n, value in enumerate(values)}
+
+
 class Listing:
     """One page of a list, as the address asks for it.
 
@@ -116,12 +127,6 @@ class Listing:
         self.conditions = self._conditions() if name == _OWN else {}
         self.columns = self._columns() if name == _OWN else []
         self.under = under
-        rows = kind.rows.where(prepared.under(*under)) if under else kind.rows
-        searched = words.having(rows, self.search, kind.search) if self.search else rows
-        given = self.conditions.values()
-        self.plain = searched
-        self.matching = searched.where(*given) if given else searched
-        self._is_whole = self.matching is rows
         # Where a filter meets another, or a bin, each row is looked up: counting stops sooner.
         met = len(self.conditions) + (kind.rows.whereclause is not None) > 1
         self.most = counting.MET if self.conditions and met else counting.COUNTED
@@ -130,15 +135,31 @@ class Listing:
             and kind.tree is not None
             and not self.narrowed
         )
-        if self.as_tree:
-            self.matching = self.matching.where(kind.tree.column.is_(None))
-            self._is_whole = False
+        self._is_whole = not (self.narrowed or self.as_tree)
         if asked is not None:
             return
         narrow = kind.narrowing if self.conditions and not self.search else None
         self._by = narrow and narrow(kind, self.sort, self.asked, self.conditions)
-        self._few = self.matching
+        self._few: Any = None
         self.rows, self.first, self._more, self._edges = self._load()
+
+    @cached_property
+    def plain(self) -> Any:
+        """The rows but for filters; put together only for a statement that is not known yet."""
+        rows = self.kind.rows
+        if self.under:
+            rows = rows.where(prepared.under(*self.under))
+        if self.search:
+            rows = words.having(rows, self.search, self.kind.search)
+        return rows
+
+    @cached_property
+    def matching(self) -> Any:
+        """All rows that are asked for; of a tree those without any above."""
+        given = [*self.conditions.values()]
+        if self.as_tree:
+            given.append(self.kind.tree.column.is_(None))
+        return self.plain.where(*given) if given else self.plain
 
     def _size(self, size: int) -> int:
         asked = self.asked.get(f"{self.name}{_SIZE}", "")
@@ -200,11 +221,16 @@ class Listing:
         # A list in one stretch is read the same way however long it is.
         plain = self._is_whole and len(stretches) == 1 and self._leader() is None
         few = plain or self._are_few()
-        # Those of many are met sooner in the order of the list than by a filter.
-        many = self._by.led if self._by else partial(self._said, "likely")
-        asked = self._few if few else many(self.plain)
-        # Put together only for a statement that is not known yet.
-        rows = cache(partial(self.kind.joined, asked, self.sort))
+
+        @cache
+        def rows() -> Any:
+            if few:
+                found = self.matching if self._few is None else self._few
+            else:
+                # Those of many are met sooner in the order of the list than by a filter.
+                led = self._by.led if self._by else partial(self._said, "likely")
+                found = led(self.plain)
+            return self.kind.joined(found, self.sort)
 
         def page(segment: paging.Segment | None, given: Sequence[bool]) -> Any:
             told = (rows(), keys, segment, back, given)
@@ -226,18 +252,18 @@ class Listing:
         return found
 
     def _of(
-        self,
-        page: Callable[[paging.Segment, Sequence[bool]], Any],
-        stretch: paging.Stretch,
-        back: bool,
-        most: int,
+        self, page: Page, stretch: paging.Stretch, back: bool, most: int
     ) -> list[Any]:
         """Up to so many rows of a stretch."""
-        number, segment, values = stretch
-        given = tuple(value is not None for value in values)
-        edge = {paging.parameter(n): value for n, value in enumerate(values)}
+        return self._rows(*self._asked_of(page, stretch, back, most))
+
+    def _asked_of(
+        self, page: Page, stretch: paging.Stretch, back: bool, most: int
+    ) -> Asked:
+        number, segment, start = stretch
+        given, edge = _edge(start)
         told = ("rows", self.sort, number, back, given)
-        return self._rows(told, partial(page, segment, given), {**edge, "most": most})
+        return told, partial(page, segment, given), {**edge, "most": most}
 
     def _leader(self) -> Any:
         """The related rows that the list is gone through by; None where there are none."""
@@ -250,22 +276,23 @@ class Listing:
         back: bool,
         stretch: paging.Stretch,
         most: int,
+        *,
+        beyond: bool = False,
     ) -> list[Any] | None:
-        """The rows of a stretch by what they lead to; None where that is not worth it."""
+        """The rows of a stretch by what they lead to; None where that is not worth it.
+
+        Those `beyond` what the row of its values leads to, where it is known to have no more.
+        """
         number, segment, start = stretch
         leader = self._leader()
         if leader is None or (segment.alone and segment.holds(None)):
             return None
 
         def some(key: Mapping[str, Any], is_first: bool, most: int) -> list[Any]:
+            if is_first and beyond:
+                return []
             edge = start if is_first else []
-            given = tuple(value is not None for value in edge)
-            values = {paging.parameter(n): v for n, v in enumerate(edge)}
-            return self._rows(
-                ("led", self.sort, back, given),
-                lambda: self.kind.page_of(rows(), keys, leader.stretch, back, given),
-                {**values, **key, "most": most},
-            )
+            return self._rows(*self._asked_led(rows, keys, back, edge, key, most))
 
         def ask(
             asked: tuple[Any, ...], make: Callable[[], Any], values: Mapping[str, Any]
@@ -275,42 +302,24 @@ class Listing:
         found: list[Any] | None = leader.rows(segment, back, start, some, most, ask)
         return found
 
-    def beside(self, row: Any) -> tuple[Any, Any]:
-        """The rows before and after one, in the order of the list; None where there is none."""
-        keys = self.kind.order(self.sort)
-        rows = cache(partial(self.kind.joined, self.matching, self.sort))
-        values = self.kind.held(row, self.sort)
-        if values is None or self.narrowed:
-            make = partial(self._own, rows)
-            found = self._rows(("own", self.sort), make, prepared.own(row))
-            values = found[0] if found else None
-        if values is None:
-            return None, None
+    def _asked_led(
+        self,
+        rows: Callable[[], Any],
+        keys: Sequence[paging.Key],
+        back: bool,
+        start: Sequence[Any],
+        key: Mapping[str, Any],
+        most: int,
+    ) -> Asked:
+        """What is asked for so many rows that lead to one, behind some values if any."""
+        given, edge = _edge(start)
 
-        def neighbour(back: bool) -> Any:
-            def page(segment: paging.Segment, given: Sequence[bool]) -> Any:
-                return self.kind.page_of(rows(), keys, segment, back, given)
+        def make() -> Any:
+            stretch = self._leader().stretch
+            return self.kind.page_of(rows(), keys, stretch, back, given)
 
-            for stretch in paging.stretches(keys, back, list(values)):
-                lines = None
-                if not self.narrowed:  # Else those of many parents may be left out.
-                    lines = self._led(rows, keys, back, stretch, 1)
-                if lines is None:
-                    lines = self._of(page, stretch, back, 1)
-                if lines:
-                    found = self.kind.read(lines[0])
-                    # A list loads what it shows, which may be less than the row's name.
-                    known = light.names_itself(found)
-                    return found if known else fetch(self.kind.model, found.id)
-            return None
-
-        return neighbour(back=True), neighbour(back=False)
-
-    def _own(self, rows: Callable[[], Any]) -> Any:
-        """The statement for what the list is sorted by, of one row."""
-        columns = [key.column for key in self.kind.order(self.sort)]
-        own = rows().with_only_columns(*columns)
-        return own.where(*prepared.is_own(self.kind.model))
+        told = ("led", self.sort, back, given)
+        return told, make, {**edge, **key, "most": most}
 
     def _rows(
         self, asked: tuple[Any, ...], make: Callable[[], Any], values: Mapping[str, Any]

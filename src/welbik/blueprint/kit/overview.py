@@ -15,7 +15,7 @@ from flask import current_app, url_for
 from . import counting
 from .database import Base, live, session
 from .links import can_make
-from .relations import key_of
+from .rows import key_of
 from .show import upper
 
 _BEGIN_MOST = 3

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from importlib import import_module
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy import Connection, Engine, ExceptionContext, create_engine, event
 
 from .dialect import Dialect, any_case
 
@@ -36,6 +37,9 @@ class Postgresql(Dialect):
         )
         event.listen(engine, "begin", _begin)
         event.listen(engine, "connect", _read_any_day)
+        event.listen(engine, "before_cursor_execute", _mark)
+        event.listen(engine, "rollback", _keep_prepared)
+        event.listen(engine, "handle_error", _forget_prepared)
         return engine
 
     deferrable = " DEFERRABLE"
@@ -154,3 +158,28 @@ def _begin(connection: Connection) -> None:
     driver: Any = connection.connection.driver_connection
     levels = import_module("psycopg").IsolationLevel
     driver.isolation_level = levels.SERIALIZABLE if writes else levels.REPEATABLE_READ
+
+
+def _mark(connection: Connection, cursor: object, text: str, *more: object) -> None:
+    if not text.startswith("SELECT"):
+        connection.info["written"] = True
+
+
+def _forget_prepared(failed: ExceptionContext) -> None:
+    # The table of a prepared statement has changed: all connections begin anew.
+    if getattr(failed.original_exception, "sqlstate", "") == "0A000":
+        failed.is_disconnect = True
+
+
+def _keep_prepared(connection: Connection) -> None:
+    """Ends what only read by a commit, which is all the same to the database.
+
+    After a rollback the driver forgets its prepared statements, and has all planned anew.
+    """
+    if connection.invalidated or connection.info.pop("written", False):
+        return
+    driver: Any = connection.connection.driver_connection
+    if driver.info.transaction_status.name == "INTRANS":
+        # What fails here fails in the rollback to come, which is told.
+        with suppress(import_module("psycopg").Error):
+            driver.commit()

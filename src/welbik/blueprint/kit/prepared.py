@@ -20,11 +20,12 @@ class Prepared:
         self._compiled = statement.compile(dialect=dialect)
         self._text = str(self._compiled)
         self._names: Sequence[str] | None = self._compiled.positiontup
-        self._typed = [
-            (name, written)
+        # One that stands there twice is written once.
+        self._typed = {
+            name: written
             for bind, name in self._compiled.bind_names.items()
             if (written := bind.type.dialect_impl(dialect).bind_processor(dialect))
-        ]
+        }
         self._types = [
             column.type.dialect_impl(dialect) for column in statement.selected_columns
         ]
@@ -34,7 +35,7 @@ class Prepared:
     def rows(self, connection: sa.Connection, values: Mapping[str, Any]) -> list[Any]:
         """The rows for some values of its parameters, as Python values."""
         filled = dict(self._compiled.construct_params(values))
-        for name, written in self._typed:
+        for name, written in self._typed.items():
             filled[name] = written(filled[name])
         given: Any = (
             filled if self._names is None else tuple(filled[n] for n in self._names)
@@ -83,10 +84,11 @@ def under(column: Any, key: Any) -> Any:
     return column == sa.bindparam(UNDER, key, type_=column.type)
 
 
-def own(row: Any) -> dict[str, Any]:
+def own(model: Any, row: Any) -> dict[str, Any]:
     """The values for `is_own`."""
-    keys = sa.inspect(type(row)).primary_key_from_instance(row)
-    return {f"{_OWN}{n}": key for n, key in enumerate(keys)}
+    mapper = sa.inspect(model)
+    keys = enumerate(map(mapper.get_property_by_column, mapper.primary_key))
+    return {f"{_OWN}{n}": getattr(row, key.key) for n, key in keys}
 
 
 def is_own(model: Any) -> list[Any]:

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, NamedTuple
-from uuid import UUID
 
 from flask import request
 from sqlalchemy import select
 
 from .database import fetch, live, session
-from .fields import INTEGER, ONE_LINE, Chosen
+from .fields import Chosen
+from .rows import key_of
 
 _SELECT_MOST = 50
 """Beyond so many rows a select is no help, and a search box is."""
@@ -81,7 +81,7 @@ class Reference(_Related):
     """A row of another model: a select while they are few, a search box beyond."""
 
     loops: bool = True
-    several: ClassVar[bool] = False
+    refers: ClassVar[bool] = True
 
     @property
     def control(self) -> str:  # type: ignore[override]
@@ -122,7 +122,6 @@ class Reference(_Related):
         return found._replace(rows=[*found.rows, ("", "None")])
 
     def is_loop(self, row: Any, values: Mapping[str, Any]) -> bool:
-        """Whether a row of the same model would become its own ancestor."""
         above = values.get(self.column)
         seen = set()
         while not self.loops and above is not None and row.id is not None:
@@ -195,16 +194,3 @@ class Many(_Related):
 
     def told(self, typed: str) -> str:
         return ", ".join(map(super().told, typed.split()))
-
-
-def key_of(target: Any, text: str) -> Any:
-    """What a text stands for as the key of a model; None where it is no key at all."""
-    if target.id.property.columns[0].type.python_type is UUID:
-        try:
-            return UUID(text)
-        except ValueError:
-            return None
-    if target.id.property.columns[0].type.python_type is int:
-        number = int(text) if INTEGER.fullmatch(text) else None
-        return number if number is not None and abs(number) < 2**63 else None
-    return None if ONE_LINE.search(text) else text

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable
 from functools import cache
 from typing import Any, TypeVar
 from uuid import UUID
 
 from flask import abort
-from sqlalchemy import Select, bindparam, inspect, select
-from sqlalchemy.orm import RelationshipDirection, joinedload
-from sqlalchemy.orm.interfaces import ORMOption
+from sqlalchemy import Column, Select, bindparam, inspect, select
+from sqlalchemy.orm import RelationshipDirection, aliased
 from werkzeug.exceptions import Gone
 
+from . import light, prepared
 from .database import fetch, session
+from .fields import INTEGER, ONE_LINE
 
 Row = TypeVar("Row")
 _PART = "part"
+_ASKED: dict[tuple[Any, ...], prepared.Prepared] = {}
 
 
 class InBin(Gone):
@@ -43,43 +45,71 @@ def find(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
 
     404 when there is none, 410 when it is in the bin.
     """
-    row: Any
-    of: Any = model
     if by is not None:
-        row = session().scalars(_named(of, by), {_PART: part}).first()
-    elif isinstance(part, int) and part >= 2**63:
-        row = None
+        named = _not_in_bin_first(select(model).where(by == part), model)
+        row: Row | None = session().scalar(named)
     else:
-        row = fetch(of, part, _led_to(of))
+        known = not isinstance(part, int) or part < 2**63
+        row = fetch(model, part) if known else None
+    return _there(row)
+
+
+def shown(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
+    """What `find` gives, for a page that shows it only: without what the ORM keeps of a row.
+
+    Of what it leads to, the columns come along; all else is looked up when it is asked for.
+    """
+    if isinstance(part, int) and part >= 2**63:
+        abort(404)
+    of: Any = model
+    rows, read = _whole(of, by)
+    lines = prepared.ask(_ASKED, (of, by), lambda: rows, {_PART: part})
+    row: Row | None = read(lines[0]) if lines else None
+    return _there(row)
+
+
+def _there(row: Row | None) -> Row:
     if row is None:
         abort(404)
     binned = in_bin(row)
     if binned is not None:
         raise InBin(binned)
-    found: Row = row
-    return found
+    return row
 
 
 @cache
-def _named(model: Any, by: Any) -> Select[Any]:
-    """The statement for the row that has a certain word in a column."""
-    word = bindparam(_PART, type_=by.type)
-    found = select(model).where(by == word).options(*_led_to(model))
-    column: Any = getattr(model, "removed_at", None)
-    # A word may be used anew once its row is in the bin.
-    return found if column is None else found.order_by(column.is_not(None))
-
-
-@cache
-def _led_to(model: Any) -> Sequence[ORMOption]:
-    """What brings the rows along that a row leads to: its pages show them by name."""
-    # One that leads to itself could not be stored before itself.
-    return [
-        joinedload(getattr(model, one.key))
+def _whole(model: Any, by: Any) -> tuple[Select[Any], Callable[[Any], Any]]:
+    """The statement for a row with what it leads to, and what reads its results."""
+    column = model.id if by is None else by
+    related = {
+        one.key: aliased(one.mapper.class_)
         for one in inspect(model).relationships
         if one.direction is RelationshipDirection.MANYTOONE
-        and one.mapper is not one.parent
+    }
+    found = select(*_columns(model))
+    for name, other in related.items():
+        to = getattr(model, name).of_type(other)
+        found = found.add_columns(*_columns(other, told=False)).outerjoin(to)
+    found = found.where(column == bindparam(_PART, type_=column.type))
+    return _not_in_bin_first(found, model), light.reader(found, related, light.Whole)
+
+
+def _columns(model: Any, *, told: bool = True) -> list[Any]:
+    """The columns of a model or an alias, its key first; with what is `told` by a query or not."""
+    mapper = inspect(model).mapper
+    keys = [mapper.get_property_by_column(key).key for key in mapper.primary_key]
+    others = [
+        one.key
+        for one in mapper.column_attrs
+        if not one.deferred and (told or isinstance(one.columns[0], Column))
     ]
+    return [getattr(model, name) for name in dict.fromkeys([*keys, *others])]
+
+
+def _not_in_bin_first(rows: Select[Any], model: Any) -> Select[Any]:
+    column: Any = getattr(model, "removed_at", None)
+    # A word may be used anew once its row is in the bin.
+    return rows if column is None else rows.order_by(column.is_not(None))
 
 
 def in_bin(row: Any) -> Any:
@@ -91,3 +121,16 @@ def in_bin(row: Any) -> Any:
         if row is None:
             return None
     return row
+
+
+def key_of(target: Any, text: str) -> Any:
+    """What a text stands for as the key of a model; None where it is no key at all."""
+    if target.id.property.columns[0].type.python_type is UUID:
+        try:
+            return UUID(text)
+        except ValueError:
+            return None
+    if target.id.property.columns[0].type.python_type is int:
+        number = int(text) if INTEGER.fullmatch(text) else None
+        return number if number is not None and abs(number) < 2**63 else None
+    return None if ONE_LINE.search(text) else text

@@ -20,7 +20,6 @@ from . import (
 from .database import session, stored
 from .entries import Filled
 from .fields import Field
-from .relations import Reference
 
 
 class Entry(Filled):
@@ -87,11 +86,7 @@ class Entry(Filled):
     def _kept_for_next(self) -> dict[str, str]:
         """What the next row is likely to have too: what this one is related to."""
         fields = self.form.fields.items()
-        related = [
-            n
-            for n, f in fields
-            if isinstance(f, Reference) and not (f.owned or f.unique)
-        ]
+        related = [n for n, f in fields if f.refers and not (f.owned or f.unique)]
         return {name: self.typed[name] for name in related if self.typed[name]}
 
     def store(self, row: Any) -> bool:

@@ -14,7 +14,7 @@ import sqlalchemy as sa
 from . import clock, tables
 from .columns import Moment
 from .database import Base, fetch, session
-from .relations import key_of
+from .rows import key_of
 
 _KEPT = dt.timedelta(days=1)
 _NAME = re.compile(r"[A-Za-z0-9_-]{22}")

@@ -55,7 +55,7 @@ def serve(app: Flask) -> None:
 
 def above(row: Any, column: Any) -> Sequence[Any]:
     """The ancestors of a row, the farthest first, in one query."""
-    model = type(row)
+    model = column.class_
     start = sa.select(model.id, column.label("up"), sa.literal(0).label("far"))
     line = start.where(model.id == row.id).cte("welbik_line", recursive=True)
     step = sa.select(model.id, column, line.c.far + 1)
@@ -100,7 +100,7 @@ def _walk(
 
 def below(row: Any, column: Any) -> Tree:
     """The rows below a row, nested, in one query."""
-    model = type(row)
+    model = column.class_
     start = sa.select(model.id, column.label("up"), sa.literal(1).label("deep"))
     tree = start.where(column == row.id).cte("welbik_tree", recursive=True)
     step = sa.select(model.id, column, tree.c.deep + 1)
