@@ -6,18 +6,23 @@ import datetime as dt
 import json
 import re
 from html import unescape
+from pathlib import Path
 
 import pytest
+import servers
 from declared import understand
 from hypothesis import given
 from hypothesis import strategies as st
 from loaded import Application, application
+from servers import WORDS
 
 from welbik.kinds.duration import parsed
 from welbik.language.layout import tidy
 from welbik.rules.text import as_hours, as_text
-from welbik.rules.tree import DURATION, Const
+from welbik.rules.tree import DURATION, NUMBER, TEXT, Apply, Const
 from welbik.schema.form_schema import form_schema
+from welbik.storage.checks import TableNames
+from welbik.storage.tables import Table
 
 VISIT = """\
 model Visit
@@ -36,6 +41,10 @@ part Bit
 seed
     1 Visit
 """
+
+
+_OF, _TEXT = Const(0, DURATION), Const("", TEXT)
+_DOUBLES = {"sqlite": "REAL", "postgresql": "double precision", "mariadb": "DOUBLE"}
 
 
 def _visit(app: Application, took: str, **more: str) -> int:
@@ -139,3 +148,28 @@ def test_a_length_reads_back_as_it_is_told(seconds: int) -> None:
     sign = -1 if seconds < 0 else 1
     assert parsed(as_hours(length).removeprefix("-")) == sign * length
     assert parsed(as_text(Const(length, DURATION))) == length
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_lengths_and_numbers_are_written_and_read_by_each_database(
+    word: str, tmp_path: Path
+) -> None:
+    lengths = [0, 59, 60, 3599, 3600, 5405, 360_000, 999_999 * 3600, -5, -3661]
+    numbers = [0.0, 1.0, -2.5, 0.1, 0.1 + 0.2, 1 / 3, 123456.789, 1e20, -1e-7, 2.0**49 - 1]
+    with servers.opened(word, tmp_path) as database:
+        sql = database.sql(TableNames(Table("a", ())))
+        for seconds in lengths:
+            told = as_hours(dt.timedelta(seconds=seconds))
+            found = sql.converted("told", f"({seconds})", Apply("told", (_OF,), TEXT))
+            back = sql.converted("read", f"'{told}'", Apply("read", (_TEXT,), DURATION))
+            assert database.run(f"SELECT {found}, {back}") == [(told, seconds)]
+        for number in numbers:
+            held = f"CAST('{number!r}' AS {_DOUBLES[word]})"
+            found = sql.told(held, NUMBER)
+            ((told,),) = database.run(f"SELECT {found}")
+            assert float(told) == number and not told.endswith(".0"), told
+            assert told == "1e+20" or number != 1e20, told
+            back = sql.as_type(f"'{told}'", NUMBER)
+            assert database.run(f"SELECT {back}") == [(number,)]
+        nothing = sql.told(f"CAST(NULL AS {_DOUBLES[word]})", NUMBER)
+        assert database.run(f"SELECT {nothing}") == [(None,)]

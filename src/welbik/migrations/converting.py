@@ -19,7 +19,8 @@ _DAY = (
 _CLOCK = r"(?:[01]\d|2[0-3]):[0-5]\d(?::[0-5]\d(?:\.\d{1,6})?)?"
 _FORMS = {
     "integer": r"[+\-]?\d{1,18}",
-    "double": r"[+\-]?\d{1,15}(?:\.\d{1,15})?",
+    "double": r"[+\-]?\d{1,17}(?:\.\d{1,17})?(?:[eE][+\-]?\d{1,3})?",
+    "seconds": r"-?\d{1,6}:[0-5]\d(?::[0-5]\d)?",
     "boolean": "yes|no|true|false|on|off|y|n|1|0",
     "date": _DAY,
     "time": _CLOCK,
@@ -75,7 +76,7 @@ def converted(node: Node, have: str, wanted: str, *, asked: bool = False) -> Con
         return Converted(day, kept=Const(False, tree.BOOLEAN))
     if old == "boolean" and new in _WHOLE:
         return Converted(Apply("number", (node,), tree.INTEGER))
-    if new == "text" and old not in ("json", "double", "seconds", "text"):
+    if new == "text" and old not in ("json", "text"):
         return Converted(Apply("told", (node,), tree.TEXT))
     if not asked:
         return None

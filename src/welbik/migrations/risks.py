@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from ..problems import WelbikError
 from ..rules.sql import quote
+from ..rules.text import as_hours
 from ..rules.tree import Node
 from ..storage.backend import Database
 from ..storage.ddl import indexes_of
@@ -579,11 +580,12 @@ def _text(value: object, type_: str) -> str:
     word, *numbers = type_.split() or [""]
     if word == "decimal" and isinstance(value, int):
         value = Decimal(value).scaleb(-int(numbers[1]))
+    if word == "seconds" and isinstance(value, int):
+        value = as_hours(dt.timedelta(seconds=value))
     if word == "boolean":
         value = "yes" if value else "no"
     shown = " ".join(str(value).split())
-    if word in ("timestamp", "time"):
-        shown = shown.partition(".")[0]
+    shown = shown.partition(".")[0] if word in ("timestamp", "time") else shown
     return shown if len(shown) <= 60 else f"{shown[:59]}…"
 
 

@@ -16,6 +16,8 @@ from . import tree
 from .patterns import Pattern
 from .tree import Aggregate, Apply, Clock, Const, Held, Hop, Names, Node, Step, Type, Value
 
+_COLON = "':'"
+
 
 class _Joined(NamedTuple):
     """A table on the way, its alias, and what links it to the one before; all as SQL."""
@@ -195,6 +197,8 @@ class Sql:
                 f"(CASE WHEN {value} IN ({yes}) THEN {self.boolean(True)} "
                 f"WHEN {value} IN ({no}) THEN {self.boolean(False)}{self.neither(value)} END)"
             )
+        if node.type.name == "duration":
+            return self._length_read(value)
         found = self.as_type(value, node.type)
         return self.as_utc(found) if node.type.name == "datetime" else found
 
@@ -212,7 +216,42 @@ class Sql:
             return self.clock_text(value, have.name)
         if have.name == "other":
             return self.dashed(value)
+        if have.name == "duration":
+            return self._length_told(value)
         return self.plain_text(value, have)
+
+    def _length_told(self, value: str) -> str:
+        """A length of time in hours and minutes, with its seconds where it has some."""
+
+        def two(number: str) -> str:
+            return f"substr({self.plain_text(f'(100 + {number})', tree.INTEGER)}, 2, 2)"
+
+        whole = f"abs({value})"
+        seconds = two(f"{whole} % 60")
+        tail = f"(CASE WHEN {whole} % 60 = 0 THEN '' ELSE {self.joined(_COLON, seconds)} END)"
+        hours = self.plain_text(self.per(whole, 3600), tree.INTEGER)
+        minutes = two(self.per(f"({whole} % 3600)", 60))
+        sign = f"(CASE WHEN {value} < 0 THEN '-' ELSE '' END)"
+        found = self.joined(self.joined(sign, hours), self.joined(_COLON, minutes))
+        return self.joined(found, tail)
+
+    def _length_read(self, value: str) -> str:
+        """The seconds of a text such as `1:30` or `-0:00:05`."""
+        text = f"replace({value}, '-', '')"
+        length, colon = self.length(text), self.length(f"replace({text}, {_COLON}, '')")
+        # As many colons, each with two digits behind it.
+        head = f"({length} - 3 * ({length} - {colon}))"
+        seconds = (
+            f"CASE WHEN {length} - {colon} = 2 THEN substr({text}, {length} - 1, 2) ELSE '0' END"
+        )
+        hours, minutes = f"substr({text}, 1, {head})", f"substr({text}, {head} + 2, 2)"
+        parts = [self.as_type(part, tree.INTEGER) for part in (hours, minutes, seconds)]
+        found = f"({parts[0]} * 3600 + {parts[1]} * 60 + {parts[2]})"
+        return f"(CASE WHEN substr({value}, 1, 1) = '-' THEN - {found} ELSE {found} END)"
+
+    def per(self, value: str, by: int) -> str:
+        """How often a whole number goes into another that is not less than nothing."""
+        return f"({value} / {by})"
 
     def as_type(self, value: str, wanted: Type) -> str:
         """A text that has the form of a type, or a day for a moment, as one of that type."""

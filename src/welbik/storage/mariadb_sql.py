@@ -36,6 +36,9 @@ class MariadbSql(Sql):
         whole = f"CAST({whole} AS DECIMAL(38, 0))"
         return f"CAST({whole} / {10**places} AS DECIMAL(38, {places}))" if places else whole
 
+    def per(self, value: str, by: int) -> str:
+        return f"({value} DIV {by})"
+
     def joined(self, first: str, second: str) -> str:
         return f"concat({first}, {second})"
 
@@ -109,7 +112,12 @@ class MariadbSql(Sql):
         return f"CAST({value} AS {names[wanted.name]})"
 
     def plain_text(self, value: str, have: Type) -> str:
-        return f"CAST({value} AS CHAR)"
+        text = f"CAST({value} AS CHAR)"
+        if have.name != "number":
+            return text
+        # As the others write it: 1e+20, 1e-07.
+        text = f"regexp_replace({text}, '(?<=e)(?=[0-9])', '+')"
+        return f"regexp_replace({text}, '(?<=e[-+])(?=[0-9]$)', '0')"
 
     def clock_text(self, value: str, word: str) -> str:
         forms = {"date": "%Y-%m-%d", "time": "%H:%i:%s", "datetime": "%Y-%m-%d %H:%i:%s"}

@@ -102,6 +102,15 @@ class SqliteSql(Sql):
         return f"(substr({value} || substr('00:00:00.000000', length({value}) + 1), 1, 15))"
 
     def plain_text(self, value: str, have: Type) -> str:
+        if have.name == "number":
+            # The fewest digits that stand for no other number; whole ones without a point.
+            short = " ".join(
+                f"WHEN CAST(printf('%.{n}g', {value}) AS REAL) = {value} THEN printf('%.{n}g', {value})"
+                for n in (15, 16)
+            )
+            return (
+                f"(CASE WHEN {value} IS NULL THEN NULL {short} ELSE printf('%!.17g', {value}) END)"
+            )
         if not have.places:
             return f"CAST({value} AS TEXT)"
         zeros, step = "0" * have.places, 10**have.places
