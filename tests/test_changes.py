@@ -94,10 +94,6 @@ def test_any_change_ends_in_the_same_tables_and_loses_nothing_unsaid(
 
 
 UNTOLD = {
-    "a text read as a number": (
-        "x text 300, sample 100% empty\n    y text",
-        "x number -451.., was x\n    y text",
-    ),
     "the year of a day": (
         "x date, required\n    y text\n    rule x > 1900-01-01",
         "x integer, required, was year(x)\n    y text",

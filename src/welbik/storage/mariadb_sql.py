@@ -115,9 +115,8 @@ class MariadbSql(Sql):
         text = f"CAST({value} AS CHAR)"
         if have.name != "number":
             return text
-        # As the others write it: 1e+20, 1e-07.
-        text = f"regexp_replace({text}, '(?<=e)(?=[0-9])', '+')"
-        return f"regexp_replace({text}, '(?<=e[-+])(?=[0-9]$)', '0')"
+        # As the others write it: 1e+20.
+        return f"replace(replace({text}, 'e', 'e+'), 'e+-', 'e-')"
 
     def clock_text(self, value: str, word: str) -> str:
         forms = {"date": "%Y-%m-%d", "time": "%H:%i:%s", "datetime": "%Y-%m-%d %H:%i:%s"}
