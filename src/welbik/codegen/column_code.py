@@ -14,6 +14,7 @@ from ..storage.connect import WORDS, backend
 from ..storage.ddl import Ddl, indexes_of
 from ..storage.forms import form_of
 from ..storage.tables import Column, Index, Table, ends, identifier, table_column, tables_of
+from .made_from import Watched
 from .python import Call, keywords
 
 _ON_DELETE = {"remove": "CASCADE", "clear": "SET NULL"}
@@ -119,9 +120,13 @@ def _stands(field: Field, word: str) -> str:
     return quote(given)
 
 
+def tables_once(schema: Schema) -> Mapping[str, Table]:
+    """The tables of a schema, worked out once for all its models."""
+    return schema.tables if isinstance(schema, Watched) else _tables(schema)
+
+
 @lru_cache(maxsize=2)
 def _tables(schema: Schema) -> Mapping[str, Table]:
-    """The tables of a schema, worked out once for all its models."""
     return tables_of(schema)
 
 
@@ -130,7 +135,7 @@ class TableCode:
 
     def __init__(self, schema: Schema, table: str) -> None:
         self.schema = schema
-        self.tables = _tables(schema)
+        self.tables = tables_once(schema)
         self.table = self.tables[table]
 
     def of(self, table: str) -> TableCode:

@@ -15,14 +15,16 @@ from ..problems import WelbikError
 from ..rules.brought import NAME, use
 from ..schema.model import Model, Schema
 from ..storage.connect import known
-from ..storage.tables import fingerprint, tables_of
+from ..storage.tables import fingerprint
 from .apart import kept_apart
+from .column_code import tables_once
 from .controller_code import controller_context
 from .form_code import form_context
 from .formatting import Layouts, formatted
 from .html import title
 from .imports import PLACE, Imports, imports_of, tests_imports
 from .locales import locale_constants
+from .made_from import Digests, Earlier, Watched
 from .model_code import model_context
 from .needed import needed
 from .page_code import has_uploads, pages_context, tree_of
@@ -46,6 +48,8 @@ def _blueprint() -> Traversable:
 def _templates() -> Environment:
     from jinja2 import Environment, FunctionLoader, StrictUndefined
 
+    from .bytecode import kept_bytecode
+
     found = Environment(
         loader=FunctionLoader(_template),
         undefined=StrictUndefined,
@@ -60,6 +64,7 @@ def _templates() -> Environment:
         keep_trailing_newline=True,
         # They are part of the program: looking each time whether one changed costs a tenth.
         auto_reload=False,
+        bytecode_cache=kept_bytecode(),
         autoescape=False,
     )
     found.globals["use"] = use
@@ -88,18 +93,33 @@ def application_files(
     settings: Mapping[str, Any],
     tell: Callable[[], None] = lambda: None,
     known: Layouts | None = None,
+    earlier: Earlier | None = None,
 ) -> dict[str, str]:
     """Every generated file; `settings` are title, package, database, timezone and page.
 
-    `tell` hears of each model that is done; `known` has what was laid out earlier.
+    `tell` hears of each model that is done; `known` has what was laid out earlier, and `earlier`
+    what was made of models of which nothing changed.
     """
     package = str(settings["package"])
+    earlier = earlier or Earlier({}, lambda model, texts: None)
+    ready: set[str] = set()
 
     def made(schema: Schema) -> dict[str, str]:
+        # Once more, where models are called otherwise in the code: all of it is noted anew.
+        ready.clear()
+        earlier.now.clear()
         found = _project_files(schema, settings, package)
-        tests = tests_imports(schema, package)
+        tests, tables = tests_imports(schema, package), tables_once(schema)
+        digests = Digests(schema, tables, (dict(settings), earlier.besides))
         for model in schema:
-            found |= _model_files(schema, model, package, tests)
+            there = earlier.of(model, digests)
+            if there is not None:
+                ready.update(there)
+                found.update(there)
+            else:
+                watched = Watched(schema, tables)
+                found |= _model_files(watched, watched.models[model.name], package, tests)
+                earlier.note(model, digests, watched.noted)
             tell()
         return found
 
@@ -107,7 +127,9 @@ def application_files(
     copied: dict[str, str] = {}
     for name in COPIED:
         copied.update(_copied(_blueprint() / name, f"{package}/{name}"))
-    return formatted(needed(copied, made_files, package) | made_files, known)
+    found = needed(copied, made_files, package) | made_files
+    loose = {name: text for name, text in found.items() if name not in ready}
+    return found | formatted(loose, known)
 
 
 PARTS = ("model", "form", "rules", "controller", "pages", *_PAGES, "tests")
@@ -165,7 +187,7 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
         "locale_name": str(settings["locale"]),
         "locale_constants": locale_constants(str(settings["locale"])),
         "body_megabytes": 1 + -(-max(map(_largest, schema), default=0) // 1_000_000),
-        "fingerprint": fingerprint(tables_of(schema)),
+        "fingerprint": fingerprint(tables_once(schema)),
         **_start_context(schema, str(settings["title"])),
     }
     made = {

@@ -378,10 +378,8 @@ def _owned(schema: Schema, model: Model) -> list[dict[str, Any]]:
             "url": child.url,
             "lists": "list" in child.pages,
         }
-        for child in schema
-        if (owner := schema.owner_of(child)) is not None
-        and owner.target == model.name
-        and "view" in child.pages
+        for owner in schema.referring(model.name)
+        if schema.owner_of(child := schema.models[owner.model]) is owner and "view" in child.pages
     ]
 
 

@@ -16,9 +16,11 @@ from .declared import declared_texts
 from .locking import alone
 from .planning import AsRecorded, Plan, Wishes, plan, read
 from .record import OUT, Kept, Record, changes_of, digest_of, inputs_of, read_record
+from .remade import Remade
 from .writing import finish, prune, write_all
 
 if TYPE_CHECKING:
+    from ..codegen.made import Made
     from ..schema.model import Schema
     from .renaming import Renaming
     from .settings import Settings
@@ -61,9 +63,10 @@ def planned(
         wanted: Mapping[str, str] = AsRecorded(record)
         renaming = None
         loose: Mapping[str, str] = {}
+        told = None
     else:
         schema = schema or schema_of(settings.root)
-        wanted, renaming, loose = _generated(settings, schema, record, tell)
+        wanted, renaming, loose, told = _generated(settings, schema, record, tell)
     wishes = Wishes(
         _in_project(settings, asked.mine),
         _in_project(settings, asked.theirs),
@@ -80,6 +83,9 @@ def planned(
     said = (record.version, record.inputs, record.declared)
     todo.remembers |= (found.version, found.inputs, found.declared) != said
     found.layout = record.layout
+    found.made = told(found) if told else record.made
+    found.made = found.made if asked.whole else {}
+    todo.remembers |= found.made != record.made
     if renaming:
         _note_layouts(found, wanted, loose)
         todo.remembers |= found.files != record.files
@@ -110,15 +116,25 @@ def _is_back(settings: Settings, record: Record) -> bool:
 
 def _generated(
     settings: Settings, schema: Schema, record: Record, tell: Tell
-) -> tuple[Mapping[str, str], Renaming, Mapping[str, str]]:
-    """Every file as it is declared, what was renamed since the last build, and digests for the next."""
+) -> tuple[Mapping[str, str], Renaming, Mapping[str, str], Callable[[Record], dict[str, Made]]]:
+    """Every file as it is declared, what was renamed since the last build, and for the next one
+    digests of what was laid out, and what tells what models were made from."""
     from ..codegen.files import application_files
     from ..codegen.formatting import Layouts, version
+    from ..codegen.made_from import Earlier
     from .renaming import renaming_of
 
     known = Layouts(_known(record) if record.layout == version() else {})
-    files = application_files(schema, settings.for_build(), lambda: tell(len(schema.models)), known)
-    return files, renaming_of(settings, schema, record), known.made
+    besides = (_generator(), version(), _sheets(settings))
+    earlier = Earlier(record.made, Remade(record, settings.package).texts, besides)
+    files = application_files(
+        schema, settings.for_build(), lambda: tell(len(schema.models)), known, earlier
+    )
+
+    def told(found: Record) -> dict[str, Made]:
+        return Remade(found, settings.package).told(earlier.now, earlier.places)
+
+    return files, renaming_of(settings, schema, record), known.made, told
 
 
 def _note_layouts(record: Record, wanted: Mapping[str, str], loose: Mapping[str, str]) -> None:
@@ -154,11 +170,15 @@ def _news(record: Record, todo: Plan) -> list[str]:
 
 def _inputs(settings: Settings, declared: Mapping[str, str]) -> str:
     told = {name: str(value) for name, value in settings.for_build().items()}
-    csv = {
+    return inputs_of(declared, told, _sheets(settings), _generator())
+
+
+def _sheets(settings: Settings) -> dict[str, str]:
+    """A digest of each file of rows."""
+    return {
         path.relative_to(settings.root).as_posix(): _digest(path)
         for path in sorted((settings.root / "data").rglob("*.csv"))
     }
-    return inputs_of(declared, told, csv, _generator())
 
 
 def _digest(path: Path) -> str:

@@ -17,6 +17,8 @@ from functools import cached_property
 from hashlib import sha256
 from pathlib import Path, PurePosixPath
 
+from ..codegen.made import Made
+
 FOLDER = Path(".welbik")
 EARLIER = FOLDER / "made"
 """Where the first versions kept it, a file for each."""
@@ -24,6 +26,7 @@ EARLIER = FOLDER / "made"
 _BASE, _PACK, _BUILT = FOLDER / "base", ".pack", FOLDER / "built"
 _SAYS = "# What `welbik build` generated last: the next build merges from it. Commit it as it is.\n"
 _ATTRIBUTES = "* -diff linguist-generated merge=union\n"
+_DIGESTS = 2
 OUT = "-"
 """The place of a file that somebody took out."""
 
@@ -66,6 +69,9 @@ class Record:
     files: dict[str, list[Kept]] = field(default_factory=dict)
     declared: dict[str, str] = field(default_factory=dict)
     """The declarations that it was built from, by file."""
+
+    made: dict[str, Made] = field(default_factory=dict)
+    """What the files of each model were made from, where that is known."""
 
     loose: list[str] = field(default_factory=list)
     """Files of the form that the first versions kept."""
@@ -116,7 +122,14 @@ def read_record(root: Path) -> Record:
                 record.declared[f"models/{name}"] = one.text
             else:
                 record.files.setdefault(f"{folder}/{name}" if folder else name, []).append(one)
+    doubtful = set()
     for key, value in _facts(root / _BUILT):
+        if key == "made" and len(told := value.split(" ")) > _DIGESTS:
+            name, of, texts, *notes = told
+            made = Made(of, texts, tuple(notes))
+            # Two of them are of two branches.
+            if record.made.setdefault(name, made) != made:
+                doubtful.add(name)
         if key == "inputs":
             # Two of them are of two branches: what is here was built from neither.
             record.inputs = "" if record.inputs else value
@@ -125,6 +138,7 @@ def read_record(root: Path) -> Record:
         elif key == "version":
             # Of two branches the one that is further behind has more to be told.
             record.version = min(filter(None, (record.version, value)), key=_numbers, default="")
+    record.made = {name: one for name, one in record.made.items() if name not in doubtful}
     for path in (root / EARLIER).rglob("*"):
         if path.is_file() and (text := _text(path)) is not None:
             name = path.relative_to(root / EARLIER).as_posix()
@@ -178,7 +192,10 @@ def as_files(record: Record) -> dict[str, str]:
     }
     found[(FOLDER / ".gitattributes").as_posix()] = _ATTRIBUTES
     facts = {"version": record.version, "inputs": record.inputs, "layout": record.layout}
-    found[_BUILT.as_posix()] = "".join(f"{key} {value}\n" for key, value in facts.items())
+    lines = [f"{key} {value}\n" for key, value in facts.items()]
+    for name, by in sorted(record.made.items()):
+        lines.append(f"made {' '.join([name, by.of, by.texts, *by.notes])}\n")
+    found[_BUILT.as_posix()] = "".join(lines)
     return found
 
 

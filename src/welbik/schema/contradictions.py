@@ -40,10 +40,15 @@ def check_contradictions(schema: Schema, files: Sequence[syntax.File], report: R
 
 def can_break(schema: Schema, model: Model, rule: Rule) -> bool:
     """Whether values within their fields' bounds, and within all other rules, break one rule."""
-    known = dict(_bounds(schema))
+    known: dict[tuple[str, str], Interval] = {}
 
     def bound(value: Value) -> Interval:
-        return known.get((value.model, value.name), ANY)
+        key = value.model, value.name
+        if key not in known:
+            of = schema.models.get(value.model)
+            field = of.by_name.get(value.name) if of else None
+            known[key] = _bound(field) if isinstance(field, Field) else ANY
+        return known[key]
 
     for other in model.rules:
         if other is rule or False not in outcomes(rule.node, bound):
@@ -59,18 +64,18 @@ def can_break(schema: Schema, model: Model, rule: Rule) -> bool:
 
 def _bounds(schema: Schema) -> Mapping[tuple[str, str], Interval]:
     """What is known of each field from its type."""
-    found = {}
-    for model in schema:
-        for field in model.fields:
-            bounds = getattr(field.kind, "bounds", None)
-            if bounds is None or field.kind.value_type().name == "datetime":
-                continue
-            ends = [
-                edge if end is None or isinstance(end, FromNow) else number(end)
-                for end, edge in ((bounds.low, -math.inf), (bounds.high, math.inf))
-            ]
-            found[model.name, field.name] = Interval(*ends)
-    return found
+    return {(model.name, f.name): _bound(f) for model in schema for f in model.fields}
+
+
+def _bound(field: Field) -> Interval:
+    bounds = getattr(field.kind, "bounds", None)
+    if bounds is None or field.kind.value_type().name == "datetime":
+        return ANY
+    low, high = (
+        edge if end is None or isinstance(end, FromNow) else number(end)
+        for end, edge in ((bounds.low, -math.inf), (bounds.high, math.inf))
+    )
+    return Interval(low, high)
 
 
 def _rules(
