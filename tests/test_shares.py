@@ -574,3 +574,20 @@ def test_a_relation_whose_rows_a_rule_counts_is_shared_out_as_the_rule_reads_it(
     counts = {"Event": 30, "Keeper": 40, "Visit": 90}
     led = Counter(drawn(schema, "Visit", counts)["keeper"])
     assert all(led[at] <= most for at, most in enumerate(drawn(schema, "Keeper", counts)["most"]))
+
+
+def test_no_moment_is_at_night_though_a_day_ends_or_begins_there() -> None:
+    text = """\
+model Visit
+    held  datetime 2026-01-01T23:30..now, required
+    ended datetime, required, > held
+    early datetime 2026-03-01T02:00..2026-03-02T03:00, required
+"""
+    schema, problems = understand(text)
+    assert not problems, problems
+    rows = drawn(schema, "Visit", {"Visit": 3000})
+    assert all(7 <= moment.hour < 20 for name in ("held", "early") for moment in rows[name])
+    assert len({moment.date() for moment in rows["held"]}) > 50
+    # What comes after an evening comes the next day, where it may.
+    late = sum(not 7 <= moment.hour <= 20 for moment in rows["ended"])
+    assert late < 30, late

@@ -178,7 +178,7 @@ class Moments:
     def _drawn(self, days: Fractions, times: Fractions, low: Units, high: Units) -> Units:
         low, high = np.maximum(low, self.reach.low), np.minimum(high, self.reach.high)
         start, end = self._local(low), self._local(high)
-        day = self.days.at(days, start // _DAY, np.maximum(end, start) // _DAY)
+        day = self.days.at(days, *self._whole(start, np.maximum(end, start)))
         least = np.where(day == start // _DAY, start % _DAY, 0)
         most = np.where(day == end // _DAY, end % _DAY, _DAY - 1)
         first, last = np.maximum(least, self.hours[0]), np.minimum(most, self.hours[1])
@@ -192,6 +192,13 @@ class Moments:
         found = day * _DAY + second - self._offset(day)
         clipped: Units = np.clip(found, low, np.maximum(low, high))
         return clipped
+
+    def _whole(self, start: Units, end: Units) -> tuple[Units, Units]:
+        """The first and the last day between two moments that have a part of the hours."""
+        first = start // _DAY + (start % _DAY > self.hours[1])
+        last = end // _DAY - (end % _DAY < self.hours[0])
+        none = first > last
+        return np.where(none, start // _DAY, first), np.where(none, end // _DAY, last)
 
     def _offset(self, days: Units) -> Units:
         if self.offsets is None:
