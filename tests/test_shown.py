@@ -30,7 +30,7 @@ model Crate
     loads   <- Load.crate
     loads_kg decimal = sum(loads.kg)
     address code
-    list code, frames, opened
+    list code, frames, opened, loads_kg
     filter frames, marks, yard.name
     search code, yard.name
     sort yard, -frames
@@ -48,7 +48,7 @@ seed
     90 Load
     5 Mark
 """
-SORTS = ["code", "-frames", "opened", "yard,-frames", "-opened"]
+SORTS = ["code", "-frames", "opened", "yard,-frames", "loads_kg", "-loads_kg,code"]
 
 
 @pytest.fixture(scope="module", params=WORDS)

@@ -26,15 +26,13 @@ class Neighbours(Listing):
         if values is None or self.narrowed:
             make = partial(self._own, rows)
             own = prepared.own(self.kind.model, row)
-            found = self._rows(("own", self.sort), make, own)
-            values = found[0] if found else None
+            values = next(iter(self._rows(("own", self.sort), make, own)), None)
         if values is None:
             return None, None
         ways = [self._way(rows, back, list(values)) for back in (True, False)]
         near = self._nearest([first for first, _ in ways])
         lines = [near.get(n) or further() for n, (_, further) in enumerate(ways)]
-        before, after = map(self._named, lines)
-        return before, after
+        return self._named(lines[0]), self._named(lines[1])
 
     def _way(
         self, rows: Callable[[], Any], back: bool, values: list[Any]
@@ -50,8 +48,7 @@ class Neighbours(Listing):
         _, segment, start = stretches[0]
         led = leader is not None and not (segment.alone and segment.holds(None))
         if leader is not None and led:
-            key = leader.key_in(start)
-            first = self._asked_led(rows, keys, back, start, key, 1)
+            first = self._asked_led(rows, keys, back, start, leader.key_in(start), 1)
         else:
             first = self._asked_of(page, stretches[0], back, 1)
 
@@ -75,10 +72,8 @@ class Neighbours(Listing):
         values = {name: value for _, _, some in asked for name, value in some.items()}
 
         def make() -> Any:
-            some = enumerate(one[1]().subquery() for one in asked)
-            return sa.union_all(
-                *(sa.select(sa.literal(n), *rows.c) for n, rows in some)
-            )
+            some = enumerate(_named_apart(one[1]()) for one in asked)
+            return sa.union_all(*(sa.select(sa.literal(n), rows) for n, rows in some))
 
         return {line[0]: line[1:] for line in self._rows(("near", *told), make, values)}
 
@@ -92,8 +87,14 @@ class Neighbours(Listing):
     def _own(self, rows: Callable[[], Any]) -> Any:
         """The statement for what the list is sorted by, of one row."""
         columns = [key.column for key in self.kind.order(self.sort)]
-        own = rows().with_only_columns(*columns)
-        return own.where(*prepared.is_own(self.kind.model))
+        own = rows().where(*prepared.is_own(self.kind.model))
+        return own.with_only_columns(*columns)
+
+
+def _named_apart(rows: sa.Select[Any]) -> Any:
+    # A column that is shown and sorted by stands there twice.
+    columns = [c.label(f"c{n}") for n, c in enumerate(rows.selected_columns)]
+    return rows.with_only_columns(*columns, maintain_column_froms=True).subquery()
 
 
 class Place(NamedTuple):

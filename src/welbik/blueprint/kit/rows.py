@@ -55,10 +55,9 @@ def find(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
 
 
 def shown(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
-    """What `find` gives, for a page that shows it only: without what the ORM keeps of a row.
+    """What `find` gives, for a page that only shows it: without what the ORM keeps of a row.
 
-    Of what it leads to, the columns come along; all else is looked up when it is asked for.
-    """
+    What it leads to comes along; all else is looked up when it is asked for."""
     if isinstance(part, int) and part >= 2**63:
         abort(404)
     of: Any = model
