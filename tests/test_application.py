@@ -268,3 +268,21 @@ def _all_rows(session: Any, classes: dict[str, Any]) -> dict[tuple[str, int], tu
         for name, class_ in classes.items()
         for row in session.query(class_)
     }
+
+
+@pytest.mark.parametrize("what", ["removed", "blocking"])
+def test_what_a_removal_does_is_told_in_one_order_in_every_process(what: str) -> None:
+    """What one worker showed another is asked to do: its mark is of the rows in their order."""
+    removal = {"removed": "remove", "blocking": "refuse"}[what]
+    names = ["Elm", "Ash", "Yew", "Oak", "Fir", "Bay", "Box"]
+    declared = "model Wood\n    name text 9\n" + "".join(
+        f"model {name}\n    wood -> Wood, required, on removal {removal}\n" for name in names
+    )
+    seeds = "".join(f"    2 {name}\n" for name in ("Wood", *names))
+    with application(f"{declared}seed\n{seeds}") as app, app.flask.app_context():
+        session = app.module("kit.database").session()
+        for name in names:
+            session.execute(sa.text(f"UPDATE {name.lower()} SET wood_id = 1"))
+        wood = session.get(app.row_class(app.schema.models["Wood"]), 1)
+        found = app.module("kit.removal").effects(wood)
+        assert [group.model.__name__ for group in getattr(found, what)] == sorted(names)

@@ -72,7 +72,7 @@ class Neighbours(Listing):
         values = {name: value for _, _, some in asked for name, value in some.items()}
 
         def make() -> Any:
-            some = enumerate(_named_apart(one[1]()) for one in asked)
+            some = enumerate(one[1]().subquery() for one in asked)
             return sa.union_all(*(sa.select(sa.literal(n), rows) for n, rows in some))
 
         return {line[0]: line[1:] for line in self._rows(("near", *told), make, values)}
@@ -89,12 +89,6 @@ class Neighbours(Listing):
         columns = [key.column for key in self.kind.order(self.sort)]
         own = rows().where(*prepared.is_own(self.kind.model))
         return own.with_only_columns(*columns)
-
-
-def _named_apart(rows: sa.Select[Any]) -> Any:
-    # A column that is shown and sorted by stands there twice.
-    columns = [c.label(f"c{n}") for n, c in enumerate(rows.selected_columns)]
-    return rows.with_only_columns(*columns, maintain_column_froms=True).subquery()
 
 
 class Place(NamedTuple):

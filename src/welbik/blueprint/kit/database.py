@@ -58,6 +58,11 @@ class Base(DeclarativeBase):
         return str(key)
 
 
+def every_model() -> list[Any]:
+    """All models, in the same order in every process."""
+    return sorted((m.class_ for m in Base.registry.mappers), key=lambda m: m.__name__)
+
+
 def live(rows: Select[Any], model: Any) -> Select[Any]:
     """The same rows less those in the bin, and less what is part of a row there."""
     return rows.where(*is_live(model))

@@ -118,7 +118,9 @@ class List:
 
         `back` goes the other way. Without a segment it is all of the list.
         """
-        rows = rows.add_columns(*(key.column for key in keys))
+        # What is shown and sorted by stands there twice, and needs two names.
+        sorted_by = [key.column.label(f"_by{n}") for n, key in enumerate(keys)]
+        rows = rows.add_columns(*sorted_by)
         most = sa.bindparam("most", type_=sa.Integer)
         if segment is None:
             order = [*paging.expanded(keys[0]), *keys[1:]]

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from flask import current_app, url_for
 
 from . import counting
-from .database import Base, live, session
+from .database import every_model, live, session
 from .links import can_make
 from .rows import key_of
 from .show import upper
@@ -43,8 +43,8 @@ class Found(NamedTuple):
 
 def count_rows() -> dict[str, str]:
     """How many rows each list has, by its endpoint: one query for all."""
-    models = {f"{m.class_.ENDPOINT}.list_page": m.class_ for m in Base.registry.mappers}
-    listed = {e: m for e, m in models.items() if e in current_app.view_functions}
+    every = {f"{model.ENDPOINT}.list_page": model for model in every_model()}
+    listed = {e: m for e, m in every.items() if e in current_app.view_functions}
     if not listed:
         return {}
     asked = [counting.count(live(sa.select(m), m), m) for m in listed.values()]
@@ -55,11 +55,8 @@ def count_rows() -> dict[str, str]:
 def begin_with() -> list[tuple[str, str]]:
     """The first models that need no other, with the pages that make their rows."""
     found = []
-    for mapper in Base.registry.mappers:
-        model = mapper.class_
-        keys = [
-            c for c in mapper.local_table.columns if c.foreign_keys and not c.nullable
-        ]
+    for model in every_model():
+        keys = [c for c in model.__table__.columns if c.foreign_keys and not c.nullable]
         if not keys and can_make(model):
             found.append((upper(model.PLURAL), url_for(f"{model.ENDPOINT}.edit_page")))
     return sorted(found)[:_BEGIN_MOST]
@@ -67,9 +64,9 @@ def begin_with() -> list[tuple[str, str]]:
 
 def _viewed() -> Iterator[Any]:
     """The models whose rows have a page."""
-    for mapper in Base.registry.mappers:
-        if f"{mapper.class_.ENDPOINT}.view_page" in current_app.view_functions:
-            yield mapper.class_
+    for model in every_model():
+        if f"{model.ENDPOINT}.view_page" in current_app.view_functions:
+            yield model
 
 
 def recent() -> list[Change]:

@@ -15,7 +15,7 @@ from flask import flash, request
 from sqlalchemy.exc import IntegrityError
 
 from . import clock, rules
-from .database import Base, live, session, stored
+from .database import every_model, live, session, stored
 
 _NAMED = 5
 _UNDONE_MOST = 50
@@ -134,7 +134,7 @@ def _group(model: Any, rows: Any, owned: bool) -> Group:
 
 def references() -> Iterator[tuple[Any, Any, Any, str]]:
     """Every column that refers to a model: its own class, that model, what removal does."""
-    classes = {mapper.local_table: mapper.class_ for mapper in Base.registry.mappers}
+    classes = {model.__table__: model for model in every_model()}
     for table, child in classes.items():
         for column in table.columns:
             for key in column.foreign_keys:
@@ -216,34 +216,34 @@ def _walked(starts: Mapping[Any, Sequence[Any]], ways: Ways) -> Gone:
     }
 
 
-def _in_order(model: Any, ways: Ways) -> list[set[Any]]:
+def _in_order(model: Any, ways: Ways) -> list[list[Any]]:
     """The models whose rows may go with those of one, parents first, circles together."""
     below = {parent: _reached(parent, ways) for parent in _reached(model, ways)}
-    order: list[set[Any]] = []
+    order: list[list[Any]] = []
     done: set[Any] = set()
     while len(done) < len(below):
         for child, reached in below.items():
-            circle = {other for other in reached if child in below[other]}
+            circle = [other for other in reached if child in below[other]]
             above = {
                 parent
                 for other in circle
                 for _, parent in ways.get(other, ())
                 if parent in below
             }
-            if child not in done and above <= done | circle:
+            if child not in done and above <= {*done, *circle}:
                 order.append(circle)
-                done |= circle
+                done.update(circle)
     return order
 
 
-def _reached(model: Any, ways: Ways) -> set[Any]:
+def _reached(model: Any, ways: Ways) -> list[Any]:
     """A model, and those whose rows may go with its rows."""
-    reached, todo = {model}, [model]
+    reached, todo = [model], [model]
     while todo:
         above = todo.pop()
         for child, columns in ways.items():
             if child not in reached and any(parent is above for _, parent in columns):
-                reached.add(child)
+                reached.append(child)
                 todo.append(child)
     return reached
 
