@@ -23,7 +23,7 @@ from welbik.migrations.exchanging import pairs_in
 from welbik.migrations.files import as_migration, to_toml
 from welbik.migrations.plan import statements
 from welbik.migrations.risks import Risk, risks
-from welbik.migrations.steps import ChangeColumn, RenameColumn, Step, after
+from welbik.migrations.steps import ChangeColumn, DropTable, RenameColumn, RenameTable, Step, after
 from welbik.migrations.undo import back
 from welbik.problems import WelbikError
 from welbik.schema.model import Schema
@@ -201,6 +201,54 @@ def test_pairs_get_fields_of_their_own_and_lose_them(
         assert len(grown.values("visit_findings", "id")) > 9
 
 
+def _bands(
+    band: str = "Band", person: str = "Person", members: str = "members", beside: str = "beside"
+) -> str:
+    """Pairs of two models and of one with itself; what is not called as it was says so."""
+
+    def was(old: str, now: str, form: str) -> str:
+        return "" if old == now else form.format(old)
+
+    return f"""\
+model {band}
+{was("Band", band, "    was {}")}
+    name text 40
+    {members} <-> {person}, sample 1..3 per {band.lower()}{was("members", members, ", was {}")}
+    {beside} <-> {band}{was("beside", beside, ", was {}")}
+model {person}
+{was("Person", person, "    was {}")}
+    name text 40
+    bands <-> {band}.{members}
+seed
+    9 {band}
+    12 {person}
+"""
+
+
+@pytest.mark.parametrize("word", WORDS)
+@pytest.mark.parametrize(
+    "called",
+    [
+        {"person": "Human"},
+        {"members": "people"},
+        {"members": "crew", "person": "Human", "beside": "near"},
+        {"band": "Group", "members": "who", "beside": "near"},
+    ],
+)
+def test_pairs_stay_where_models_and_relations_are_called_anew(
+    word: str, called: dict[str, str], tmp_path: Path
+) -> None:
+    (old, first), (new, second) = understand(_bands()), understand(_bands(**called))
+    assert (first, second) == ([], [])
+    change = difference(tables_of(old), new)
+    assert not change.refused
+    assert not any(isinstance(step, DropTable) for step in change.steps), change.steps
+    seen: list[str] = []
+    with opened(word, tmp_path) as grown, opened(word, tmp_path) as fresh:
+        _Growing(grown, fresh, old, new, change, seen).holds()
+        assert seen == ["done"]
+
+
 class _PulledError(Exception):
     """The plug, pulled."""
 
@@ -281,18 +329,17 @@ class _Growing:
             for s in self.change.steps
             if isinstance(s, ChangeColumn)
         }
-        for (table, column), values in rows.items():
+        called = {s.table: s.name for s in self.change.steps if isinstance(s, RenameTable)}
+        for (old, column), values in rows.items():
+            table = called.get(old, old)
             name = names.get((table, column), column)
             if table not in self.after or (table, name) not in now:
                 given = any(value is not None for value in values)
                 assert not given or f"{table}.{column}" in lost or table in lost
                 continue
-            same = self.before[table].column(column).type == self.after[table].column(name).type  # type: ignore[union-attr]
-            if (
-                same
-                and self.after[table].column(name).required
-                == self.before[table].column(column).required
-            ):  # type: ignore[union-attr]
+            there, here = self.before[old].column(column), self.after[table].column(name)
+            assert there is not None and here is not None
+            if (there.type, there.required) == (here.type, here.required):
                 anew = exchanged.get((table, name), {})
                 assert now[table, name] == [anew.get(value, value) for value in values]
 
@@ -322,9 +369,13 @@ class _Growing:
         assert len(self.grown.applied()) == 1
         assert shape(self.grown) == shapes
         now = _values(self.grown, self.before)
+        called = {s.table for s in self.change.steps if isinstance(s, RenameTable)}
         for (table, column), values in rows.items():
             other = {*way.empty, *way.stays}
             if f"{table}.{column}" not in other and table not in other:
+                if table in called:
+                    assert now[table, column] == values
+                    continue
                 kept = self.after[table].column(column)
                 if kept is not None and kept.type == self.before[table].column(column).type:  # type: ignore[union-attr]
                     assert now[table, column] == values

@@ -96,10 +96,11 @@ def renamed(before: Tables, schema: Schema) -> Renamed:
                 pairs = f"{old}_{many.name}"
                 if many.declares and pairs in before:
                     found.steps.append(RenameTable(pairs, many.table))
-                    found.steps.append(RenameColumn(many.table, f"{old}_id", many.column))
             if "history" in model.keeps and f"{old}_history" in before:
                 found.steps.append(RenameTable(f"{old}_history", f"{model.table}_history"))
     now = after(before, found.steps)
+    found.steps += _pairs_called(now, schema)
+    found.steps += _pairs_renamed(after(before, found.steps), schema)
     for model in schema.parents_first:
         table = now.get(model.table)
         if table is None:
@@ -113,6 +114,30 @@ def renamed(before: Tables, schema: Schema) -> Renamed:
         found.steps += _in_order(model.table, wanted, table)
     found.tables = after(before, found.steps)
     return found
+
+
+def _pairs_called(now: Tables, schema: Schema) -> Iterator[RenameTable]:
+    """The tables of relations that are called anew; their models may be, too."""
+    for model in schema:
+        for many in (many for many in model.many if many.declares and many.was):
+            names = [f"{name}_{many.was}" for name in (model.table, snake(model.was))]
+            old = next((name for name in names if name in now), "")
+            if old and many.table not in now:
+                yield RenameTable(old, many.table)
+
+
+def _pairs_renamed(now: Tables, schema: Schema) -> Iterator[RenameColumn]:
+    """The columns of pairs whose models are called anew, on either side."""
+    for many in (many for model in schema for many in model.many if many.declares):
+        there = now.get(many.table)
+        sides = [schema.models[name].table for name in (many.model, many.target)]
+        # Those of others have names of their own, and stay as they are.
+        if many.as_it_is or there is None or [c.references for c in there.columns] != sides:
+            continue
+        names = (many.column, many.target_column)
+        for column, name in zip(there.columns, names, strict=True):
+            if column.name != name:
+                yield RenameColumn(many.table, column.name, name)
 
 
 def _in_order(table: str, wanted: dict[str, str], there: Table) -> Iterator[RenameColumn]:

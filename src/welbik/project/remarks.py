@@ -34,7 +34,7 @@ def remarks(root: Path, schema: Schema) -> list[Problem]:
     for model in schema:
         if model.was_span is not None:
             found.append(_spent(_line_of(model.was_span), model.was_span))
-        for member in model.members:
+        for member in (*model.members, *model.many):
             if member.was_span is not None:
                 found.append(_spent(member.was_span, member.was_span))
     return found
@@ -43,7 +43,9 @@ def remarks(root: Path, schema: Schema) -> list[Problem]:
 def _says_was(schema: Schema) -> bool:
     if any(field.was_span for shape in schema.parts.values() for field in shape.fields):
         return True
-    return any(model.was_span or any(m.was_span for m in model.members) for model in schema)
+    return any(
+        model.was_span or any(m.was_span for m in (*model.members, *model.many)) for model in schema
+    )
 
 
 def _spent(gone: Span, span: Span) -> Problem:

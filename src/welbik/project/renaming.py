@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 from ..merging.renaming import Renamed, left, renamed
-from ..schema.model import Model, Reference, Schema, Stored
+from ..schema.model import Many, Model, Reference, Schema, Stored
 from ..schema.names import snake
 from .declarations import schema_from
 from .planning import Plan
@@ -118,7 +118,7 @@ def _members(model: Model, old: Model) -> Iterator[tuple[str, str]]:
 
 def _was(member: object) -> str:
     """What a member was called before; empty where nothing says so."""
-    return member.was if isinstance(member, Stored) else ""
+    return member.was if isinstance(member, Stored | Many) else ""
 
 
 def _owners(before: Schema | None, name: str) -> Iterator[str]:

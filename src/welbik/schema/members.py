@@ -34,7 +34,7 @@ _ON_PARTS = {
 _ON_REFERENCES = {*_ON_STORED, "on", "owned", "loops", "where"}
 ON_COMPUTED = {"label", "hint", "unit", "places"}
 ON_COLLECTIONS = {"label", "hint"}
-ON_MANY = {"label", "hint", "required", "say", "sample", "stored"}
+ON_MANY = {"label", "hint", "required", "say", "sample", "stored", "was"}
 _CHECKS = {"required", "unique", "matches", "where"}
 _FOR_REFERENCES = {"select", "radio", "search"}
 
@@ -175,7 +175,7 @@ def _common(
         **_as_stored(modifiers, report),
         "was": modifiers.text("was"),
         "was_value": _was_value(modifiers),
-        "was_span": _was_span(modifiers),
+        "was_span": was_span(modifiers),
         "says": modifiers.says,
         "control": modifiers.text("as"),
         "label": modifiers.text("label") or names.label(node.name.text),
@@ -225,7 +225,7 @@ def _was_value(modifiers: Modifiers) -> str:
     return given.expression.span.text if given and given.expression else ""
 
 
-def _was_span(modifiers: Modifiers) -> Span | None:
+def was_span(modifiers: Modifiers) -> Span | None:
     """All that `was` says, with the comma before it."""
     given = modifiers.get("was")
     return given.span._replace(start=_comma_before(given.span)) if given else None

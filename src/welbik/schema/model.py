@@ -148,6 +148,8 @@ class Many(Member):
     required: bool = False
     sort: tuple[Sort, ...] = ()
     sample: tuple[Term, ...] = ()
+    was: str = ""
+    was_span: Span | None = None
     says: Mapping[str, str] = field(default_factory=dict)
     table: str = ""
     column: str = ""

@@ -9,7 +9,7 @@ from ..language.diagnostics import Report
 from ..problems import did_you_mean, nearest
 from . import names
 from .clauses import ModelNames, Paths, resolve_sort
-from .members import ON_COLLECTIONS, ON_MANY, Modifiers, checked_name
+from .members import ON_COLLECTIONS, ON_MANY, Modifiers, checked_name, was_span
 from .model import Collection, Many
 from .samples import read_sample
 
@@ -90,7 +90,11 @@ def resolve_many(
     model: str, node: syntax.Many, nodes: Nodes, paths: Paths, report: Report
 ) -> Many | None:
     """A side of a many-to-many relation; the one without `via` declares it and owns the table."""
-    modifiers = Modifiers(node.modifiers, ON_MANY, "a many-to-many relation", report)
+    what, said = "a many-to-many relation", ON_MANY
+    if node.via is not None:
+        # Its pairs are called by the side that declares them.
+        what, said = "the other side of a many-to-many relation", ON_MANY - {"was"}
+    modifiers = Modifiers(node.modifiers, said, what, report)
     target = node.target.text
     other = ""
     if node.via is not None:
@@ -138,12 +142,27 @@ def resolve_many(
         required=modifiers.has("required"),
         sort=resolve_sort(node.sort, target, paths),
         sample=read_sample(sample.terms, None, None, report) if sample else (),
+        was=_was(modifiers, report),
+        was_span=was_span(modifiers),
         says=modifiers.says,
         table=table,
         as_it_is=told is not None,
         column=mine,
         target_column=theirs,
     )
+
+
+def _was(modifiers: Modifiers, report: Report) -> str:
+    """What a relation was called."""
+    given = modifiers.get("was")
+    if given is not None and given.expression is not None:
+        report.add(
+            "misplaced-modifier",
+            "pairs can be called anew, and are not worked out",
+            given.span,
+            "write the old name of the relation behind 'was'",
+        )
+    return modifiers.text("was")
 
 
 def _said_of_pairs(node: syntax.Model, name: str) -> syntax.Modifier | None:
