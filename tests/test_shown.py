@@ -132,3 +132,23 @@ def test_pages_keep_their_prepared_statements_and_outlive_a_changed_table(word: 
             session.execute(sa.text("UPDATE crate SET frames = 1"))
             app.module("kit.database").close()
         assert app.run("SELECT count(*) FROM crate WHERE frames > 1") != [(0,)]
+
+
+@pytest.mark.parametrize("way", ["", ", sorted by -name"])
+@pytest.mark.parametrize("word", WORDS)
+def test_rows_of_pairs_are_named_in_one_order(word: str, way: str) -> None:
+    text = YARDS.replace("<-> Mark\n", f"<-> Mark{way}\n")
+    with application(text, 12, on=word) as app:
+        pairs = ", ".join(f"({crate}, {mark})" for crate in (1, 2) for mark in (5, 2, 9, 1, 12, 7))
+        app.run(
+            "DELETE FROM crate_marks",
+            f"INSERT INTO crate_marks (crate_id, mark_id) VALUES {pairs}",
+        )
+        model = app.row_class(app.schema.models["Crate"])
+        with app.flask.app_context():
+            crate = app.module("kit.database").session().get(model, 1)
+            names = [str(mark) for mark in crate.marks]
+        assert names == sorted(names, reverse=bool(way)) and len(names) == 6
+        page = app.client.get(f"/crates/{crate.code}").text
+        (listed,) = re.findall(r'<ul class="names">(.*?)</ul>', page)
+        assert re.findall(r"<li><a [^>]*>([^<]*)</a></li>", listed) == names

@@ -6,7 +6,7 @@ from typing import Any
 
 from ..kinds.literals import quote
 from ..rules.brought import use
-from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema
+from ..schema.model import Collection, Computed, Field, Many, Model, Reference, Schema, Sort
 from ..storage.tables import Column
 from .column_code import TableCode, column_type, is_wide
 from .joins import Query, by_name
@@ -276,8 +276,26 @@ def _many(schema: Schema, many: Many) -> str:
         mine, theirs = (f"{pairs}.c[{quote(c)}]" for c in (many.column, many.target_column))
         options["primaryjoin"] = f"lambda: {key} == {mine}"
         options["secondaryjoin"] = f"lambda: {key} == {theirs}"
+    options["order_by"] = _order_of_pairs(schema, many)
     head = f"{many.attribute}: {use.Mapped}[list[{use.type(many.target)}]] = {use.relationship}"
     return call(head, keywords(options), indent=4)
+
+
+def _order_of_pairs(schema: Schema, many: Many) -> str:
+    """What the rows of a relation are sorted by, or what they are called by; at last their key."""
+    target = schema.models[many.target]
+    columns = f"{use.Base}.metadata.tables[{quote(target.table)}].c"
+    found = []
+    names = [Sort(piece.text) for piece in target.shown_as if piece.is_field]
+    for key in many.sort or names:
+        member = target.by_name.get(key.name)
+        # Names of what they lead to stand in other tables.
+        if not isinstance(member, Field) or member.kind.as_json:
+            break
+        found.append(f"{columns}[{quote(member.column)}]{'.desc()' if key.descending else ''}")
+    keys = [target.stored(target.key).column] if target.key else [target.number or "id"]
+    found += [f"{columns}[{quote(key)}]" for key in target.keys or keys]
+    return f"lambda: [{', '.join(dict.fromkeys(found))}]"
 
 
 def _key_attribute(schema: Schema, model: str) -> str:
