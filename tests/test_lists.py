@@ -501,3 +501,20 @@ def test_a_search_finds_letters_whatever_their_case(texts: list[str], word: str)
         for query in ({"_search": word}, {"name": word}):
             page = app.client.get("/towns", query_string=query).text
             assert {int(n) for n in re.findall(r'href="/towns/(\d+)"', page)} == wanted, query
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_what_stands_for_nothing_is_sorted_as_nothing(word: str) -> None:
+    text = 'model A\n    name text 9, required\n    note text 20, empty stored as "", sample 40% empty\n    mites integer 1..9, empty stored as "0", sample 40% empty\n    list name, note, mites\nseed\n    30 A\n'
+    with application(text, on=word) as app:
+        for sort in ("note", "-note", "mites", "-mites"):
+            label = sort.removeprefix("-").capitalize()
+            query, values = f"?_sort={sort}&_size=10", []
+            while query:
+                page = app.client.get(f"/as{query}").text
+                values += re.findall(rf'data-label="{label}">([^<]*)</td>', page)
+                query = link(page, "next")
+            given = [value for value in values if value != "—"]
+            assert len(values) == 30 and 0 < len(given) < 30
+            assert given == sorted(given, reverse=sort[0] == "-"), sort
+            assert values == given + ["—"] * (30 - len(given)), sort

@@ -24,6 +24,30 @@ _NAMES = (
     "sku",
     "number",
 )
+_ALSO = {
+    **dict.fromkeys(("nom", "nombre", "nome", "naam", "namn", "navn", "nazwa"), "name"),
+    **dict.fromkeys(("titel", "titre", "titulo", "titolo", "tytul"), "title"),
+    **dict.fromkeys(("bezeichnung", "bez", "libelle", "etiqueta"), "label"),
+    **dict.fromkeys(("nummer", "numero", "nr"), "number"),
+}
+"""What columns of other languages are called."""
+_PEOPLE = (
+    ("first_name", "last_name"),
+    ("firstname", "lastname"),
+    ("given_name", "family_name"),
+    ("forename", "surname"),
+    ("vorname", "nachname"),
+    ("prenom", "nom"),
+    ("nombre", "apellidos"),
+    ("nombre", "apellido"),
+    ("nome", "cognome"),
+    ("nome", "sobrenome"),
+    ("voornaam", "achternaam"),
+    ("fornamn", "efternamn"),
+    ("fornavn", "etternavn"),
+    ("fornavn", "efternavn"),
+    ("imie", "nazwisko"),
+)
 _SHORT = 120
 _SECRET = re.compile(r"passw|pwd|hash|salt|secret|token|cipher|digest|fingerprint")
 _MOST_LISTED = 6
@@ -73,10 +97,10 @@ def _texts(draft: Draft) -> list[Line]:
 def _shown(draft: Draft, facts: Mapping[str, Fact]) -> str:
     texts = _texts(draft)
     by_name = {line.name: line for line in texts}
-    for first, last in (("first_name", "last_name"), ("firstname", "lastname")):
-        pair = [n for n in by_name if n.endswith(first)], [n for n in by_name if n.endswith(last)]
-        if pair[0] and pair[1]:
-            return f"{{{pair[0][0]}}} {{{pair[1][0]}}}"
+    for first, last in _PEOPLE:
+        pair = [next((n for n in by_name if _ends(n, word)), "") for word in (first, last)]
+        if all(pair):
+            return f"{{{pair[0]}}} {{{pair[1]}}}"
     own = set(schema_names.words(draft.name))
     scored = sorted(
         ((_score(line, own, facts.get(line.column, Fact())), -at, line.name))
@@ -95,9 +119,14 @@ def _shown(draft: Draft, facts: Mapping[str, Fact]) -> str:
     return ""
 
 
+def _ends(name: str, word: str) -> bool:
+    return name == word or name.endswith(f"_{word}")
+
+
 def _score(line: Line, own: set[str], fact: Fact) -> float:
     """How well a text stands for its row."""
     words = line.name.split("_")
+    words[-1] = _ALSO.get(words[-1], words[-1])
     score = 0.0
     for at, word in enumerate(_NAMES):
         if words[-1] == word or line.name == word:
@@ -106,10 +135,15 @@ def _score(line: Line, own: set[str], fact: Fact) -> float:
     if score and set(words[:-1]) <= own:
         score += 1
     score += 1.5 * line.says("unique") + 0.8 * line.says("required")
+    if fact.rows:
+        # What many rows are without is no name of them.
+        score -= 5 * (fact.rows - fact.given + fact.blank) / fact.rows
     if fact.given:
         score += 2 * fact.different / fact.given - 0.5
         score -= 2 * (fact.longest > _SHORT) + 2 * (fact.different == 1 and fact.given > 3)
-    if re.search(r"(^|_)(url|path|file|mime|locale|lang|currency|phone|fax|zip|postal)", line.name):
+    if re.search(
+        r"(^|_)(uuid|guid|url|path|file|mime|locale|lang|currency|phone|fax|zip|postal)", line.name
+    ):
         score -= 2
     return score
 

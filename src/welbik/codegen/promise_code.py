@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from ..kinds.literals import quote
@@ -35,6 +36,7 @@ def promises_context(schema: Schema, model: Model) -> dict[str, Any]:
         "fields": _names("FIELDS", [_attribute(m) for m in kept]),
         "changed_fields": _names("CHANGED", [_attribute(m) for m in changed]),
         "fixed_apart": len(kept) != len(changed),
+        "same_fixed": _same_fixed(owner, [m for m in asked if m.name in ruled]),
         "begins": _begins(asked),
         "labels": _labels(asked),
         "hints": _hints(asked),
@@ -136,6 +138,14 @@ def _ruled(model: Model) -> set[str]:
         if isinstance(p, Value) and p.path
     }
     return read | firsts | {name for unique in model.uniques for name in unique.names}
+
+
+def _same_fixed(owner: Reference | None, ruled: Sequence[Field | Reference | Many]) -> str:
+    """What a row that another is changed to has from it: no form changes that, and rules read it."""
+    fixed = [m for m in ruled if isinstance(m, Field | Reference) and m.fixed]
+    names = [m.key_attribute if isinstance(m, Reference) else m.attribute for m in fixed]
+    names += [owner.key_attribute] if owner else []
+    return ", ".join(f"{name}=row.{name}" for name in dict.fromkeys(names))
 
 
 def _attribute(member: Field | Reference | Many) -> str:

@@ -358,7 +358,6 @@ def _promised(schema: Schema, model: Model, owner: Reference | None) -> dict[str
         "read_changed": "row = supply.moved(row, other)"
         if _types_key(model)
         else "supply.again(row)",
-        "same_parent": f"{owner.key_attribute}=row.{owner.key_attribute}" if owner else "",
         "csv_column": _csv_column(model) if lists else None,
     }
 

@@ -140,8 +140,9 @@ def parameter(number: int) -> str:
 
 
 def is_nullable(column: Any) -> bool:
-    columns = getattr(getattr(column, "property", None), "columns", [])
-    return not columns or bool(getattr(columns[0], "nullable", True))
+    (held, *_) = getattr(getattr(column, "property", None), "columns", None) or [None]
+    # What stands for nothing in a column that is never empty is nothing, too.
+    return getattr(held, "nullable", True) or hasattr(column.type, "stands")
 
 
 def token(place: int, values: Sequence[Any]) -> str:
