@@ -572,3 +572,18 @@ def test_workers_make_the_rows_and_may_die(shop: Project, tmp_path: Path) -> Non
         "no scheduler answers"
         in shop.run("fill", "--to", "x", "--cluster", "tcp://127.0.0.1:1", code=1).stderr
     )
+
+
+def test_rows_are_entered_by_day_after_what_they_tell_of(make: Callable[[str], Project]) -> None:
+    project = make(
+        "model Visit\n    held datetime 2026-01-01T00:00..now, required\n    keep times\nseed\n    3000 Visit\n"
+    )
+    project.run("build")
+    project.run("migrate")
+    project.run("fill")
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        rows = connection.execute("SELECT held, created_at, updated_at FROM visit").fetchall()
+    assert all(held < created <= updated for held, created, updated in rows)
+    hours = {int(moment[11:13]) for row in rows for moment in row[1:]}
+    assert min(hours) == 7 and max(hours) <= 20
+    assert len({row[1][11:16] for row in rows}) > 300

@@ -29,6 +29,8 @@ from .streams import RowStream, span_of
 
 BATCH = 8_000
 _DAY = 86_400
+# Before seven and after eight in the evening nobody enters anything.
+_MORNING, _NIGHT = 7 * 3600, 4 * 3600
 _AHEAD = 3
 """Batches that are drawn before they are asked for, for each process that does."""
 
@@ -130,7 +132,7 @@ def times_of(
         if field.kind.value_type().name in ("date", "datetime"):
             column = drawn[field.name]
             moments = column.values.astype("datetime64[s]").astype(np.int64)
-            there = moments < now - _DAY
+            there = moments < now
             if column.empty is not None:
                 there &= ~column.empty
             told = np.where(there, np.maximum(told, moments), told)
@@ -139,14 +141,25 @@ def times_of(
     # What tells no time is entered some time within a year; the rest within some days.
     ago = now - (stream.fractions() ** 1.5 * 365 * _DAY).astype(np.int64)
     later = told + (stream.fractions("later") ** 3 * 5 * _DAY).astype(np.int64) + 600
-    created = np.minimum(np.where(told > 0, later, ago), now)
+    # What would be entered after now was so on the day before, if a while after it was.
+    last = now - _NIGHT - (stream.fractions("late") * (_DAY - _MORNING - _NIGHT)).astype(np.int64)
+    last = np.minimum(np.maximum(last, told + 600), now)
+    created = np.where(told > 0, later, ago)
+    created = np.where(created < now, np.maximum(_by_day(created, now), told + 600), last)
     changed = created + ((now - created) * stream.fractions("changed") ** 4).astype(np.int64)
+    changed = np.maximum(_by_day(np.minimum(changed, now - 1), now), created)
     changed = np.where(stream.fractions("whether") < 0.6, created, changed)
     found: list[list[object]] = []
     for moments in (created, changed):
         whole: NDArray[Any] = moments.astype("datetime64[s]")
         found.append(encode("timestamp", whole, None))
     return found
+
+
+def _by_day(moments: NDArray[np.int64], midnight: int) -> NDArray[np.int64]:
+    """Moments of a whole day as ones between morning and evening, in the same order."""
+    second = (moments - midnight) % _DAY
+    return moments - second + _MORNING + second * (_DAY - _MORNING - _NIGHT) // _DAY
 
 
 Range = tuple[str, int, int]
