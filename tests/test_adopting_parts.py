@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import csv
+import html
 import re
 import sqlite3
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
+from urllib.request import urlopen
 
 import pytest
 from adopting import adopted, loaded
 from conftest import Project
 from hypothesis import given
 from hypothesis import strategies as st
+from served import served
 from servers import WORDS
 
 from welbik.adoption import names
@@ -391,3 +395,39 @@ def test_rows_are_described_and_none_of_their_texts_taken_over(word: str, tmp_pa
     assert re.search(r"sample normal\(31, 0\.8", declared)
     assert "100 Hive" in declared and "10 Keeper" in declared
     assert "Zephyrine" not in declared and "xyzzy" not in declared
+
+
+def test_rows_that_lead_to_nothing_by_a_number_are_listed_and_filled(
+    make: Callable[[str], Project],
+) -> None:
+    project = make(
+        "model Yard\n    name text, required, as text\n"
+        '    stored as "yard", as it is\n'
+        "model Crate\n    code text 40, required\n"
+        '    yard -> Yard, stored as "yard_id", empty stored as "0", sample 40% empty\n'
+        '    stored as "crate", as it is\n    list code, yard\nseed\n    6 Yard\n    400 Crate\n'
+    )
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        connection.executescript(
+            "CREATE TABLE yard(id INTEGER PRIMARY KEY, name TEXT NOT NULL);"
+            "CREATE TABLE crate(id INTEGER PRIMARY KEY, code VARCHAR(40) NOT NULL, "
+            "yard_id INTEGER NOT NULL DEFAULT 0)"
+        )
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    assert "all are as declared" in project.run("check", "--rows").stdout
+    with sqlite3.connect(project.root / "bees.db") as connection:
+        (none,) = connection.execute("SELECT count(*) FROM crate WHERE yard_id = 0").fetchone()
+    assert 100 < none < 220
+    with served(project) as address:
+        for sort in ("yard", "-yard"):
+            names: list[str] = []
+            query = f"?_sort={sort}&_size=100"
+            while query:
+                page = urlopen(f"{address}/crates{query}").read().decode()
+                names += re.findall(r'data-label="Yard">(.*?)</td>', page)
+                following = re.search(r'rel="next" href="([^"]+)"', page)
+                query = html.unescape(following[1]) if following else ""
+            # None is lost on the way, and what leads to nothing comes last.
+            assert len(names) == 400 and names[-none:] == ["—"] * none, sort
+            assert "—" not in names[:-none]

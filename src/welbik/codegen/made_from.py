@@ -31,15 +31,16 @@ _ALL, _TABLE, _REFERRING, _CHOSEN = "*", "table:", "to:", "chosen:"
 class Watched(Schema):
     """A schema that notes what somebody looks at, of it and of its tables."""
 
+    whole: Schema
+    noted: set[str]
+    tables: Mapping[str, Table]
+
     def __init__(self, schema: Schema, tables: Mapping[str, Table]) -> None:
         notes: set[str] = set()
         models = _Noting(schema.models, notes)
         super().__init__(models, schema.seed, schema.profiles, schema.parts, schema.rows)
+        # What a schema holds is set once for all.
         self.__dict__.update(whole=schema, noted=notes, tables=_Noting(tables, notes, _TABLE))
-
-    whole: Schema
-    noted: set[str]
-    tables: Mapping[str, Table]
 
     @property
     def parents_first(self) -> tuple[Model, ...]:
@@ -121,8 +122,8 @@ class Earlier:
     """What was made by the build before, and what this one makes, by model.
 
     `files` has the texts that the build before made of a model, where they have a certain digest;
-    `besides` is what all files are made from besides the declarations and settings. `now` has the
-    folders and endpoints of models too.
+    `besides` is what all files are made from besides the declarations and settings. `now` is what
+    this build made from, `places` the folder of each model and its endpoint.
     """
 
     def __init__(

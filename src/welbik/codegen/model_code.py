@@ -311,7 +311,9 @@ def _reference(schema: Schema, table: TableCode, member: Reference) -> list[str]
     column = table.column(member)
     arguments = table.arguments(column, member.key_attribute)
     if member.empty is not None:
-        arguments.append(f"{use.adopted}.Never({use.sa}.Integer(), {member.empty})")
+        # Behind what it refers to it would be no type.
+        kept = f"{use.adopted}.Never({use.sa}.Integer(), {member.empty})"
+        arguments.insert(len(arguments) - 1, kept)
     arguments += _told(table, column)
     arguments += _BY_DATABASE if member.by_database else []
     optional = table.optional(column)

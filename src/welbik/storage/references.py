@@ -22,11 +22,14 @@ def check_references(database: Database, table: Table) -> None:
 def _check(database: Database, table: Table, column: Column) -> None:
     name = quote(column.name)
     key = quote(database.tables[column.references].own)
+    given = f"own.{name} IS NOT NULL"
+    if column.empty is not None:
+        given += f" AND own.{name} <> {database.ddl.literal(column.empty, column.type)}"
     lost = database.run(
         # Each of those that are led to once: all are side by side in the relation's index.
         f"SELECT 1 FROM (SELECT DISTINCT {name} FROM {quote(table.name)}) AS own "
         f"LEFT JOIN {quote(column.references)} AS other "
-        f"ON other.{key} = own.{name} WHERE own.{name} IS NOT NULL AND other.{key} IS NULL LIMIT 1"
+        f"ON other.{key} = own.{name} WHERE {given} AND other.{key} IS NULL LIMIT 1"
     )
     if lost:
         raise WelbikError(

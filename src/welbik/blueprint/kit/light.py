@@ -1,4 +1,4 @@
-"""Rows for lists: just the columns that are shown, without what the ORM keeps of a row.
+"""Rows to be shown: just the columns of a list or a page, without what the ORM keeps of a row.
 
 A list changes nothing, so it needs no identity map and no change tracking. Its rows still
 have the methods, labels and addresses of their model's class, and related rows as

@@ -148,7 +148,7 @@ class List:
             above, _, name = path.rpartition(".")
             mapper, maybe = mappers[above]
             relation = mapper.relationships[name]
-            maybe = maybe or any(column.nullable for column in relation.local_columns)
+            maybe = maybe or any(map(paging.is_nullable, relation.local_columns))
             mappers[path] = (relation.mapper, maybe)
             if maybe:
                 found.add(sa.inspect(entity))

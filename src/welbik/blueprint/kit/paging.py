@@ -140,9 +140,9 @@ def parameter(number: int) -> str:
 
 
 def is_nullable(column: Any) -> bool:
-    (held, *_) = getattr(getattr(column, "property", None), "columns", None) or [None]
+    (held, *_) = getattr(getattr(column, "property", None), "columns", [column])
     # What stands for nothing in a column that is never empty is nothing, too.
-    return getattr(held, "nullable", True) or hasattr(column.type, "stands")
+    return getattr(held, "nullable", True) or hasattr(held.type, "stands")
 
 
 def token(place: int, values: Sequence[Any]) -> str:

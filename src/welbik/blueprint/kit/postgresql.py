@@ -155,6 +155,7 @@ def _read_any_day(connection: Any, record: object) -> None:
 def _begin(connection: Connection) -> None:
     # One that only reads sees the database as it was when it began.
     writes = connection.get_execution_options().get("writes")
+    connection.info["written"] = False
     driver: Any = connection.connection.driver_connection
     levels = import_module("psycopg").IsolationLevel
     driver.isolation_level = levels.SERIALIZABLE if writes else levels.REPEATABLE_READ
@@ -176,7 +177,7 @@ def _keep_prepared(connection: Connection) -> None:
 
     After a rollback the driver forgets its prepared statements, and has all planned anew.
     """
-    if connection.invalidated or connection.info.pop("written", False):
+    if connection.invalidated or connection.info["written"]:
         return
     driver: Any = connection.connection.driver_connection
     if driver.info.transaction_status.name == "INTRANS":

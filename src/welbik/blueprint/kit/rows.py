@@ -55,9 +55,7 @@ def find(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
 
 
 def shown(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
-    """What `find` gives, for a page that only shows it: without what the ORM keeps of a row.
-
-    What it leads to comes along; all else is looked up when it is asked for."""
+    """What `find` gives, to be only shown: the ORM keeps nothing of it."""
     if isinstance(part, int) and part >= 2**63:
         abort(404)
     of: Any = model
