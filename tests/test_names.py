@@ -125,3 +125,23 @@ def test_makers_of_rows_keep_out_of_each_other_s_way() -> None:
     files = application_files(schema, {**settings, "locale": "en-GB", "seed": 1})
     made = re.findall(r"    def ([a-z_]+)\(", files["tests/supply.py"])
     assert len(made) == len(set(made)) and len(made) > 4 * len(names)
+
+
+def test_the_tests_of_a_model_take_the_place_of_no_others() -> None:
+    shared = {path.name.removesuffix(".py.jinja"): path for path in _shared_tests()}
+    models = "".join(
+        f"model {name.removeprefix('test_').title()}\n    name text 9\n" for name in shared
+    )
+    schema, problems = understand(models)
+    assert not problems
+    settings = {"title": "T", "package": "made", "database": "", "timezone": "UTC", "page": 25}
+    files = application_files(schema, {**settings, "locale": "en-GB", "seed": 1})
+    beside = {name for name in files if name.startswith("tests/test_")}
+    assert len(beside) == len(schema.models) + len(shared)
+    for name, path in shared.items():
+        first = path.read_text("utf-8").splitlines()[0]
+        assert files[f"tests/{name}.py"].splitlines()[0] == first
+
+
+def _shared_tests() -> list[Path]:
+    return sorted((BLUEPRINT / "per_project/tests").glob("test_*.jinja"))

@@ -23,6 +23,9 @@ ATTRIBUTES = frozenset(
 FOLDERS = frozenset({"kit", "look", "settings", "models", "fingerprint"})
 """What lies beside the folders of models."""
 
+TESTS = frozenset({"kit", "start", "tables"})
+"""What is tested besides models."""
+
 FACTORIES = frozenset(
     {
         *("store", "session", "path", "again", "all", "keys", "added", "held", "told"),

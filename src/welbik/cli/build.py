@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import sys
 from contextlib import ExitStack, suppress
 from typing import TYPE_CHECKING, Any
@@ -72,6 +73,8 @@ def command(
     """
     from ..project.building import Asked, build, planned
 
+    # All that a build makes lives until its end: looking for garbage in it finds none.
+    gc.set_threshold(200_000)
     asked = Asked(mine, theirs, mark, models, _parts(only))
     if explain is not None:
         _explain(settings, explain)

@@ -18,13 +18,14 @@ from importlib.resources import files
 from typing import Any
 
 from ..schema.model import Model, Schema
+from .made import Files
 
 _CODE = ("codegen", "blueprint/per_model", "blueprint/per_project", "blueprint/per_project/tests")
 # The members that hold the name of a model, in the schema and in expressions.
 _NAMING = {"model", "target", "child", "owner"}
 
 
-def kept_apart(schema: Schema, made: Callable[[Schema], dict[str, str]]) -> dict[str, str]:
+def kept_apart(schema: Schema, made: Callable[[Schema], Files]) -> Files:
     """The files made of a schema, in which no model's class meets another of its name."""
     words = {name for name in schema.models if keyword.iskeyword(name)}
     schema = renamed(schema, words) if words else schema

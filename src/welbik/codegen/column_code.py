@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
-from functools import lru_cache
 
 from ..kinds.literals import quote
 from ..rules.brought import use
@@ -121,13 +120,8 @@ def _stands(field: Field, word: str) -> str:
 
 
 def tables_once(schema: Schema) -> Mapping[str, Table]:
-    """The tables of a schema, worked out once for all its models."""
-    return schema.tables if isinstance(schema, Watched) else _tables(schema)
-
-
-@lru_cache(maxsize=2)
-def _tables(schema: Schema) -> Mapping[str, Table]:
-    return tables_of(schema)
+    """The tables of a schema, or of one that notes what is looked at."""
+    return schema.tables if isinstance(schema, Watched) else tables_of(schema)
 
 
 class TableCode:

@@ -24,9 +24,10 @@ from .formatting import Layouts, formatted
 from .html import title
 from .imports import PLACE, Imports, imports_of, tests_imports
 from .locales import locale_constants
+from .made import Files
 from .made_from import Digests, Earlier, Watched
 from .model_code import model_context
-from .needed import needed
+from .needed import needed, reached
 from .page_code import has_uploads, pages_context, tree_of
 from .python import call, doc, from_import, line
 from .rule_code import rules_context
@@ -94,7 +95,7 @@ def application_files(
     tell: Callable[[], None] = lambda: None,
     known: Layouts | None = None,
     earlier: Earlier | None = None,
-) -> dict[str, str]:
+) -> Files:
     """Every generated file; `settings` are title, package, database, timezone and page.
 
     `tell` hears of each model that is done; `known` has what was laid out earlier, and `earlier`
@@ -102,34 +103,41 @@ def application_files(
     """
     package = str(settings["package"])
     earlier = earlier or Earlier({}, lambda model, texts: None)
-    ready: set[str] = set()
+    loose: dict[str, str] = {}
+    named: set[str] = set()
 
-    def made(schema: Schema) -> dict[str, str]:
+    def made(schema: Schema) -> Files:
         # Once more, where models are called otherwise in the code: all of it is noted anew.
-        ready.clear()
-        earlier.now.clear()
-        found = _project_files(schema, settings, package)
+        for noted in (loose, earlier.now, named):
+            noted.clear()
+        loose.update(_project_files(schema, settings, package))
+        named.update(reached(loose))
+        found = Files()
+        found.add(loose)
         tests, tables = tests_imports(schema, package), tables_once(schema)
         digests = Digests(schema, tables, (dict(settings), earlier.besides))
         for model in schema:
             there = earlier.of(model, digests)
             if there is not None:
-                ready.update(there)
-                found.update(there)
+                found.add(there)
             else:
                 watched = Watched(schema, tables)
-                found |= _model_files(watched, watched.models[model.name], package, tests)
-                earlier.note(model, digests, watched.noted)
+                files = _model_files(watched, watched.models[model.name], package, tests)
+                earlier.note(model, digests, watched.noted, files)
+                loose.update(files)
+                found.add(files)
+            named.update(earlier.now[model.name].reached)
             tell()
         return found
 
-    made_files = kept_apart(schema, made)
+    found = kept_apart(schema, made)
     copied: dict[str, str] = {}
     for name in COPIED:
-        copied.update(_copied(_blueprint() / name, f"{package}/{name}"))
-    found = needed(copied, made_files, package) | made_files
-    loose = {name: text for name, text in found.items() if name not in ready}
-    return found | formatted(loose, known)
+        copied.update(_copied(_blueprint() / name, name))
+    for name, text in needed(copied, named).items():
+        loose[f"{package}/{name}"] = text
+    found.add(formatted(loose, known))
+    return found
 
 
 PARTS = ("model", "form", "rules", "controller", "pages", *_PAGES, "tests")
@@ -140,7 +148,7 @@ def part_of(schema: Schema, package: str, name: str) -> tuple[Model | None, tupl
     """The model that a file is of, and which parts it is; no model for what all share."""
     for model in schema:
         folder = f"{package}/{model.folder}/"
-        if name == f"tests/test_{model.endpoint}.py":
+        if name == model.tests:
             return model, ("tests",)
         if name.startswith(folder):
             part = PurePosixPath(name).stem
@@ -166,7 +174,7 @@ def _model_files(schema: Schema, model: Model, package: str, tests: Imports) -> 
         return made
     write("controller", controller_context(schema, model))
     held = common | tests_context(schema, model, package) | {"imports": PLACE}
-    made[f"tests/test_{model.endpoint}.py"] = tests.into(_render("per_model/test.py", held))
+    made[model.tests] = tests.into(_render("per_model/test.py", held))
     for page in _PAGES:
         if page in model.pages or page == "edit" and "new" in model.pages:
             made[f"{folder}/pages/{page}.html"] = _render(f"per_model/{page}.html", pages)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
 from hashlib import sha256
 from typing import NamedTuple
 
@@ -10,12 +10,38 @@ from typing import NamedTuple
 class Made(NamedTuple):
     """A model's files as they were made: digests of what from and of their texts, and the notes.
 
-    The texts have a digest once they are written.
+    The texts have a digest once they are written. `reached` has what all projects share that they
+    name: modules and templates, by their path in the application.
     """
 
     of: str
     texts: str
+    reached: tuple[str, ...]
     notes: tuple[str, ...]
+
+
+class Files(Mapping[str, str]):
+    """Texts by the path of their file; some are unpacked only where somebody asks for them."""
+
+    def __init__(self) -> None:
+        self._texts: dict[str, str | Callable[[], str]] = {}
+
+    def __getitem__(self, name: str) -> str:
+        text = self._texts[name]
+        return text if isinstance(text, str) else text()
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._texts
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._texts)
+
+    def __len__(self) -> int:
+        return len(self._texts)
+
+    def add(self, texts: Mapping[str, str | Callable[[], str]]) -> None:
+        """Adds files, or puts them in place of others."""
+        self._texts.update(texts)
 
 
 def texts_digest(digests: Mapping[str, str]) -> str:

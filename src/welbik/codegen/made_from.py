@@ -22,6 +22,7 @@ from ..language.source import Span
 from ..schema.model import Model, Reference, Schema
 from ..storage.tables import Table
 from .made import Made
+from .needed import reached
 
 _PLAIN = {str, int, float, bool, NoneType, Decimal, bytes, dt.date, dt.datetime, dt.time}
 _PLAIN |= {dt.timedelta, dt.timezone}
@@ -88,7 +89,7 @@ class Digests:
 
     def __init__(self, schema: Schema, tables: Mapping[str, Table], besides: object) -> None:
         self.schema, self.tables = schema, tables
-        places = [(model.name, model.folder, model.endpoint) for model in schema]
+        places = [(model.name, model.folder, model.tests) for model in schema]
         shared = (schema.seed, schema.profiles, schema.parts, schema.rows, places, besides)
         self._shared = digest(shared)
         self._known: dict[str, str] = {}
@@ -121,24 +122,24 @@ class Digests:
 class Earlier:
     """What was made by the build before, and what this one makes, by model.
 
-    `files` has the texts that the build before made of a model, where they have a certain digest;
-    `besides` is what all files are made from besides the declarations and settings. `now` is what
-    this build made from, `places` the folder of each model and its endpoint.
+    `files` has what unpacks the texts that the build before made of a model, where they have a
+    certain digest; `besides` is what all files are made from besides the declarations and settings. `now` is what
+    this build made from, `places` the folder of each model and its tests.
     """
 
     def __init__(
         self,
         made: Mapping[str, Made],
-        files: Callable[[Model, str], Mapping[str, str] | None],
+        files: Callable[[Model, str], Mapping[str, Callable[[], str]] | None],
         besides: object = None,
     ) -> None:
         self.made, self.files, self.besides = made, files, besides
         self.now: dict[str, Made] = {}
         self.places: dict[str, tuple[str, str]] = {}
 
-    def of(self, model: Model, digests: Digests) -> Mapping[str, str] | None:
+    def of(self, model: Model, digests: Digests) -> Mapping[str, Callable[[], str]] | None:
         """A model's files, where they would be made just as they are; None where they may not."""
-        self.places[model.name] = model.folder, model.endpoint
+        self.places[model.name] = model.folder, model.tests
         before = self.made.get(model.name)
         if before is None or digests.of(before.notes) != before.of:
             return None
@@ -147,10 +148,13 @@ class Earlier:
             self.now[model.name] = before
         return found
 
-    def note(self, model: Model, digests: Digests, notes: Iterable[str]) -> None:
+    def note(
+        self, model: Model, digests: Digests, notes: Iterable[str], files: Mapping[str, str]
+    ) -> None:
         """Keeps what a model's files were made from, for the next build."""
         told = tuple(sorted(notes))
-        self.now[model.name] = Made(digests.of(told), "", told)
+        named = tuple(sorted(reached(files)))
+        self.now[model.name] = Made(digests.of(told), "", named, told)
 
 
 def digest(value: object) -> str:
@@ -175,9 +179,12 @@ def _tell(value: Any, out: Callable[[str], None]) -> None:
     elif is_dataclass(value) and kind is not type:
         out(kind.__qualname__)
         of: Any = kind
-        for name in _names(of):
-            out(name)
-            _tell(getattr(value, name), out)
+        for name, usual in _members(of):
+            held = getattr(value, name)
+            # Most members of most fields say nothing.
+            if held is not usual:
+                out(name)
+                _tell(held, out)
         out(")")
     elif isinstance(value, list | tuple):
         out("(")
@@ -195,5 +202,5 @@ def _tell(value: Any, out: Callable[[str], None]) -> None:
 
 
 @cache
-def _names(kind: Any) -> tuple[str, ...]:
-    return tuple(field.name for field in fields(kind))
+def _members(kind: Any) -> tuple[tuple[str, object], ...]:
+    return tuple((field.name, field.default) for field in fields(kind))

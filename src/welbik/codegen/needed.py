@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 _TEMPLATE = re.compile(r"look/[\w.-]+\.html")
 # Imports stand on lines of their own, in what is generated and in the kit.
@@ -11,26 +11,29 @@ _IMPORT = re.compile(r"^\s*from (\S+) import (\([^)]*\)|.*)", re.MULTILINE)
 _ALWAYS = ("kit/__init__.py", "look/static/")
 
 
-def needed(copied: Mapping[str, str], made: Mapping[str, str], package: str) -> dict[str, str]:
-    """The files of `copied` that those `made` import or show, and what these do in turn."""
-    found = {name for name in copied if name.removeprefix(f"{package}/").startswith(_ALWAYS)}
-    todo = [*made.items(), *((name, copied[name]) for name in found)]
+def needed(copied: Mapping[str, str], named: Iterable[str]) -> dict[str, str]:
+    """The files of `copied` that are `named`, and those that these import or show in turn.
+
+    By their path in the application, as `reached` has it.
+    """
+    todo = {name for name in copied if name.startswith(_ALWAYS)} | {*named} & copied.keys()
+    found: set[str] = set()
     while todo:
-        name, text = todo.pop()
-        for other in _reached(name, text, package):
-            if other in copied and other not in found:
-                found.add(other)
-                todo.append((other, copied[other]))
+        name = todo.pop()
+        found.add(name)
+        todo |= reached({name: copied[name]}, name.startswith("kit/")) & copied.keys() - found
     return {name: text for name, text in copied.items() if name in found}
 
 
-def _reached(name: str, text: str, package: str) -> Iterator[str]:
-    """What a file names: templates in quotes, and modules of the kit."""
-    for template in _TEMPLATE.findall(text):
-        yield f"{package}/{template}"
-    if name.endswith(".py"):
-        for module in _modules(text, in_kit="/kit/" in name):
-            yield f"{package}/kit/{module}.py"
+def reached(files: Mapping[str, str], in_kit: bool = False) -> set[str]:
+    """What files name: templates in quotes, and modules of the kit; by their path in the
+    application, of which not all need be there. Within the kit modules are named otherwise."""
+    found = set()
+    for name, text in files.items():
+        found |= {*_TEMPLATE.findall(text)}
+        if name.endswith(".py"):
+            found |= {f"kit/{module}.py" for module in _modules(text, in_kit)}
+    return found
 
 
 def _modules(text: str, in_kit: bool) -> Iterator[str]:

@@ -8,8 +8,9 @@ from difflib import SequenceMatcher
 from pathlib import PurePosixPath
 
 from . import imports, lines, python, template
+from .clash import Clash
 from .pieces import Block
-from .threeway import CLOSING, MIDDLE, OPENING, Clash, Merge
+from .threeway import CLOSING, MIDDLE, OPENING, Merge
 
 _READERS: dict[str, Callable[[str], Block]] = {
     ".py": python.block_of,

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
 from .aligning import T, aligned, common
+from .clash import Clash
 from .pieces import Block, Clause, Group, Item, Run, Statement, Word
 from .wrapping import exchanged, nearest
 
@@ -19,24 +20,6 @@ Atom = Word | Group
 P = TypeVar("P", bound=Word | Group | Run | Item | Clause | Statement | Block)
 _SHORT = 300
 OPENING, MIDDLE, CLOSING = "<<<<<<< yours", "=======", ">>>>>>> as declared"
-
-
-@dataclass(frozen=True)
-class Clash:
-    """Where both sides changed one thing differently."""
-
-    line: int
-    """Where it begins in the file as it is, from 1 on; where it is gone there, what is near."""
-
-    base: str
-    mine: str
-    """Its text in the file as it is; empty where it was taken out there."""
-
-    theirs: str
-    """Its text as it would be generated; empty where it is declared no more."""
-
-    around: str = ""
-    """What it would be generated within, as far as that is short: it tells what is meant."""
 
 
 @dataclass

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from difflib import unified_diff
 from functools import cache
 from hashlib import file_digest
 from pathlib import Path
@@ -14,9 +13,9 @@ from .. import __version__
 from ..problems import WelbikError, no_model
 from .declared import declared_texts
 from .locking import alone
-from .planning import AsRecorded, Plan, Wishes, plan, read
+from .planning import Plan, Wishes, plan, read
 from .record import OUT, Kept, Record, changes_of, digest_of, inputs_of, read_record
-from .remade import Remade
+from .remade import Remade, all_recorded
 from .writing import finish, prune, write_all
 
 if TYPE_CHECKING:
@@ -60,13 +59,16 @@ def planned(
     inputs = _inputs(settings, declared)
     if record.inputs == inputs and not asked.theirs and not _is_back(settings, record):
         # Nothing that it is built from changed: what was generated is what would be.
-        wanted: Mapping[str, str] = AsRecorded(record)
+        wanted: Mapping[str, str] = all_recorded(record)
+        same = record.as_recorded(settings.root, record.files)
         renaming = None
         loose: Mapping[str, str] = {}
         told = None
     else:
         schema = schema or schema_of(settings.root)
-        wanted, renaming, loose, told = _generated(settings, schema, record, tell)
+        remade = Remade(record, settings.package, settings.root)
+        wanted, renaming, loose, told = _generated(settings, schema, remade, tell)
+        same = remade.as_recorded
     wishes = Wishes(
         _in_project(settings, asked.mine),
         _in_project(settings, asked.theirs),
@@ -76,7 +78,7 @@ def planned(
         _earlier(settings.package),
         _selection(settings, schema, asked),
     )
-    todo = plan(settings.root, wanted, record, wishes, _layout(settings.root))
+    todo = plan(settings.root, wanted, record, wishes, _layout(settings.root), same)
     todo.schema, found = schema, todo.record
     found.version, found.inputs = __version__, inputs if asked.whole else ""
     found.declared = declared if asked.whole else record.declared
@@ -115,7 +117,7 @@ def _is_back(settings: Settings, record: Record) -> bool:
 
 
 def _generated(
-    settings: Settings, schema: Schema, record: Record, tell: Tell
+    settings: Settings, schema: Schema, remade: Remade, tell: Tell
 ) -> tuple[Mapping[str, str], Renaming, Mapping[str, str], Callable[[Record], dict[str, Made]]]:
     """Every file as it is declared, what was renamed since the last build, and for the next one
     digests of what was laid out, and what tells what models were made from."""
@@ -124,15 +126,17 @@ def _generated(
     from ..codegen.made_from import Earlier
     from .renaming import renaming_of
 
+    record = remade.record
     known = Layouts(_known(record) if record.layout == version() else {})
     besides = (_generator(), version(), _sheets(settings))
-    earlier = Earlier(record.made, Remade(record, settings.package).texts, besides)
+    earlier = Earlier(record.made, remade.texts, besides)
     files = application_files(
         schema, settings.for_build(), lambda: tell(len(schema.models)), known, earlier
     )
 
     def told(found: Record) -> dict[str, Made]:
-        return Remade(found, settings.package).told(earlier.now, earlier.places)
+        after = Remade(found, settings.package, settings.root)
+        return after.told(earlier.now, earlier.places)
 
     return files, renaming_of(settings, schema, record), known.made, told
 
@@ -308,6 +312,8 @@ def _still_so(root: Path, todo: Plan) -> None:
 
 def differences(settings: Settings, asked: Asked | None = None) -> Iterator[str]:
     """The lines that building would change, as unified diffs; of clashes, both versions."""
+    from difflib import unified_diff
+
     todo = planned(settings, asked=replace(asked or Asked(), mark=True))
     for one in todo.changes:
         if not one.writes or one.text is None:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from difflib import SequenceMatcher
 from pathlib import Path
 
-from ..merging.threeway import Clash
+from ..merging.clash import Clash
 from ..problems import WelbikError
 from .declared import declared_texts
 from .planning import Change, Plan

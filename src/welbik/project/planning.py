@@ -10,9 +10,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Literal
 
-from ..merging.aligning import likeness
-from ..merging.files import marked, marks_in, merged
-from ..merging.threeway import Clash
+from ..merging.clash import Clash
 from ..problems import WelbikError
 from .record import OUT, Kept, Record, digest_of, kept
 
@@ -141,22 +139,6 @@ class Wishes:
         return "mark"
 
 
-class AsRecorded(Mapping[str, str]):
-    """The files that a record has, as what is wanted."""
-
-    def __init__(self, record: Record) -> None:
-        self.record = record
-
-    def __getitem__(self, name: str) -> str:
-        return self.record.files[name][0].text
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.record.files)
-
-    def __len__(self) -> int:
-        return len(self.record.files)
-
-
 def read(path: Path) -> str | None:
     """A file's text, byte for byte; None where there is none or it is not UTF-8."""
     try:
@@ -175,12 +157,15 @@ def plan(
     record: Record,
     wishes: Wishes | None = None,
     layout: Layout | None = None,
+    as_recorded: Collection[str] = (),
 ) -> Plan:
     """What it takes to have what is `wanted` on disk, and what was edited too.
 
-    With nothing wanted but what the record says, `wanted` may be `AsRecorded`. `layout` lays out merged files as their edited versions were: name, that version and the merged.
+    `layout` lays out merged files as their edited versions were: name, that version and the
+    merged. Files that are known to be on disk just as the record has them and as is wanted may
+    be named in `as_recorded`: no text of theirs need be unpacked.
     """
-    return _Planner(root, wanted, record, wishes or Wishes(), layout).plan()
+    return _Planner(root, wanted, record, wishes or Wishes(), layout, as_recorded).plan()
 
 
 @dataclass
@@ -190,6 +175,7 @@ class _Planner:
     record: Record
     wishes: Wishes
     layout: Layout | None
+    as_recorded: Collection[str]
     loose: dict[str, str] | None = None
     """Files that nothing generated: where one that is missing may have gone."""
 
@@ -204,7 +190,7 @@ class _Planner:
         for name in self.wanted:
             if not self.wishes.only(name):
                 continue
-            if isinstance(self.wanted, AsRecorded) and self._is_as_recorded(name):
+            if name in self.as_recorded:
                 found.changes.append(Change(name, "same", generated=name))
                 continue
             text = self.wanted[name]
@@ -224,16 +210,6 @@ class _Planner:
         found.record = record
         found.remembers = record.files != self.record.files or bool(self.record.loose)
         return found
-
-    def _is_as_recorded(self, name: str) -> bool:
-        """Whether a file is just what it was when it was built: no text need be unpacked."""
-        (one, *others) = self.record.files[name]
-        if others or one.place:
-            return False
-        try:
-            return digest_of((self.root / name).read_bytes()) == one.digest
-        except OSError:
-            return False
 
     def _kept(self, change: Change, known: str, text: str) -> Kept:
         if change.state == "out":
@@ -270,6 +246,8 @@ class _Planner:
             return self._unknown(change, theirs)
         if mine == theirs:
             return replace(change, state="merged", text=mine) if mine != before else change
+        from ..merging.files import marks_in
+
         if (line := marks_in(before)) != 0:
             clash = Clash(line, "", "the marks of a clash are still in it", "")
             return replace(change, state="clash", clashes=(clash,))
@@ -281,6 +259,8 @@ class _Planner:
         return self._merged(change, was, mine, theirs)
 
     def _merged(self, change: Change, base: str, mine: str, theirs: str) -> Change:
+        from ..merging.files import merged
+
         side = self.wishes.settled(change.name)
         done = merged(change.name, base, mine, theirs, side)
         if done.clashes and side == "mark":
@@ -308,6 +288,8 @@ class _Planner:
             return replace(change, state="updated", text=theirs)
         side = self.wishes.settled(change.name)
         if side == "mark":
+            from ..merging.files import marked
+
             clash = Clash(1, "", "nothing tells what was generated here and what is yours", "")
             text = marked(before, theirs) if self.wishes.mark else None
             return replace(change, state="clash", text=text, clashes=(clash,))
@@ -332,6 +314,8 @@ class _Planner:
         suffix = PurePosixPath(name).suffix
         if suffix not in _FOLLOWED or not was.text.strip():
             return None
+        from ..merging.aligning import likeness
+
         base = was.text
         best, found = _ALIKE, None
         for place, text in self._loose().items():

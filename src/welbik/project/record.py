@@ -26,7 +26,7 @@ EARLIER = FOLDER / "made"
 _BASE, _PACK, _BUILT = FOLDER / "base", ".pack", FOLDER / "built"
 _SAYS = "# What `welbik build` generated last: the next build merges from it. Commit it as it is.\n"
 _ATTRIBUTES = "* -diff linguist-generated merge=union\n"
-_DIGESTS = 2
+_DIGESTS = 3
 OUT = "-"
 """The place of a file that somebody took out."""
 
@@ -80,6 +80,15 @@ class Record:
     def is_empty(self) -> bool:
         return not self.files
 
+    def as_recorded(self, root: Path, names: Iterable[str]) -> set[str]:
+        """Those of some files that are on disk just as they were when they were built."""
+        found = set()
+        for name in names:
+            one, *others = self.files[name]
+            if not others and not one.place and _digest_at(f"{root}/{name}") == one.digest:
+                found.add(name)
+        return found
+
     def near(self, name: str, text: str | None) -> Kept | None:
         """What a file was; of several bases the one that is nearest to its text now."""
         found = self.files.get(name, [])
@@ -110,6 +119,15 @@ def digest_of(text: str | bytes) -> str:
 _NOTHING = digest_of("")
 
 
+def _digest_at(path: str) -> str:
+    try:
+        # A path object for each of thousands of files takes longer than reading them.
+        with open(path, "rb") as file:  # noqa: PTH123
+            return digest_of(file.read())
+    except OSError:
+        return ""
+
+
 def read_record(root: Path) -> Record:
     """The record of a project; an empty one where there is none, or nothing to be read of it."""
     record = Record()
@@ -124,9 +142,9 @@ def read_record(root: Path) -> Record:
                 record.files.setdefault(f"{folder}/{name}" if folder else name, []).append(one)
     doubtful = set()
     for key, value in _facts(root / _BUILT):
-        if key == "made" and len(told := value.split(" ")) > _DIGESTS:
-            name, of, texts, *notes = told
-            made = Made(of, texts, tuple(notes))
+        if key == "made" and len(told := value.split("\t")) > _DIGESTS:
+            name, of, texts, reached, *notes = told
+            made = Made(of, texts, tuple(reached.split()), tuple(notes))
             # Two of them are of two branches.
             if record.made.setdefault(name, made) != made:
                 doubtful.add(name)
@@ -194,7 +212,8 @@ def as_files(record: Record) -> dict[str, str]:
     facts = {"version": record.version, "inputs": record.inputs, "layout": record.layout}
     lines = [f"{key} {value}\n" for key, value in facts.items()]
     for name, by in sorted(record.made.items()):
-        lines.append(f"made {' '.join([name, by.of, by.texts, *by.notes])}\n")
+        told = [name, by.of, by.texts, " ".join(by.reached), *by.notes]
+        lines.append("made {}\n".format("\t".join(told)))
     found[_BUILT.as_posix()] = "".join(lines)
     return found
 

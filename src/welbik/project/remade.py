@@ -3,47 +3,56 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..codegen.made import Made, texts_digest
-from .record import OUT, Record
+from ..codegen.made import Files, Made, texts_digest
+from .record import OUT, Kept, Record
 
 if TYPE_CHECKING:
     from ..schema.model import Model
 
 
 class Remade:
-    """The files of models that a record has, for an application called `package`."""
+    """The files of models that a record has, for an application called `package`.
 
-    def __init__(self, record: Record, package: str) -> None:
-        self.record = record
+    `as_recorded` has those that were asked for and are on disk just as the record has them.
+    """
+
+    def __init__(self, record: Record, package: str, root: Path) -> None:
+        self.record, self.root = record, root
+        self.as_recorded: set[str] = set()
         self._inside: dict[str, list[str]] = defaultdict(list)
         for name in record.files:
             first, *inner = name.split("/")
             if first == package and len(inner) > 1:
                 self._inside[inner[0]].append(name)
 
-    def texts(self, model: Model, wanted: str) -> Mapping[str, str] | None:
-        """The texts that were made of a model; None where they have not the digest that is wanted.
+    def texts(self, model: Model, wanted: str) -> Mapping[str, Callable[[], str]] | None:
+        """What unpacks the texts that were made of a model; None where they have not the digest
+        that is wanted.
 
         Nor where one was taken out, whose text is of an earlier day, or is of two branches.
         """
-        kept = {name: self.record.files[name] for name in self._names(model.folder, model.endpoint)}
+        kept = {name: self.record.files[name] for name in self._names(model.folder, model.tests)}
         if any(len(one) != 1 or one[0].place == OUT for one in kept.values()):
             return None
         if not kept or texts_digest({n: one.digest for n, (one,) in kept.items()}) != wanted:
             return None
-        if not all(one.is_sound for (one,) in kept.values()):
+        same = self.record.as_recorded(self.root, kept)
+        # Of what is on disk just so nobody will ask for the text.
+        if not all(one.is_sound for name, (one,) in kept.items() if name not in same):
             return None
-        return {name: one.text for name, (one,) in kept.items()}
+        self.as_recorded |= same
+        return {name: _text_of(one) for name, (one,) in kept.items()}
 
     def told(
         self, made: Mapping[str, Made], places: Mapping[str, tuple[str, str]]
     ) -> dict[str, Made]:
         """What models were made from, with a digest of the texts that came of it.
 
-        `places` has the folder of each model in the application, and its endpoint.
+        `places` has the folder of each model in the application, and the file of its tests.
         """
         found = {}
         for name, one in made.items():
@@ -53,6 +62,16 @@ class Remade:
                 found[name] = one._replace(texts=digest)
         return found
 
-    def _names(self, folder: str, endpoint: str) -> list[str]:
-        tests = f"tests/test_{endpoint}.py"
+    def _names(self, folder: str, tests: str) -> list[str]:
         return [*self._inside.get(folder, ()), *([tests] if tests in self.record.files else [])]
+
+
+def all_recorded(record: Record) -> Files:
+    """All files that a record has, as it has them."""
+    found = Files()
+    found.add({name: _text_of(texts[0]) for name, texts in record.files.items()})
+    return found
+
+
+def _text_of(one: Kept) -> Callable[[], str]:
+    return lambda: one.text

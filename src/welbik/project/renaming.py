@@ -6,9 +6,10 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
+from ..blueprint.taken import TESTS
 from ..merging.renaming import Renamed, left, renamed
 from ..schema.model import Many, Model, Reference, Schema, Stored
-from ..schema.names import snake
+from ..schema.names import snake, tests_file
 from .declarations import schema_from
 from .planning import Plan
 from .record import Record
@@ -30,9 +31,9 @@ class Renaming:
                 continue
             old, new = f"{self.package}/{one.module}/", f"{self.package}/{one.new_module}/"
             found |= {old + name.removeprefix(new): name for name in wanted if name.startswith(new)}
-            test = f"tests/test_{snake(one.new_name)}.py"
+            test = tests_file(one.new_name, TESTS)
             if test in wanted:
-                found[f"tests/test_{snake(one.name)}.py"] = test
+                found[tests_file(one.name, TESTS)] = test
         return found
 
     def text(self, path: str, text: str) -> str:

@@ -340,6 +340,11 @@ class Model:
         return names.snake(self.name)
 
     @property
+    def tests(self) -> str:
+        """The file of its tests, by its path in the project."""
+        return names.tests_file(self.name, taken.TESTS)
+
+    @property
     def factory(self) -> str:
         """What makes a row of it in tests."""
         name = names.module(names.snake(self.name), taken.FACTORIES)

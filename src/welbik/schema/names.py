@@ -61,6 +61,12 @@ def slug(text: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")
 
 
+def tests_file(name: str, taken: frozenset[str]) -> str:
+    """The path in the project of the tests of a model; others have the names that are `taken`."""
+    name = snake(name)
+    return f"tests/test_{name}{'_' * (name in taken)}.py"
+
+
 def module(name: str, taken: frozenset[str] = frozenset()) -> str:
     """A name that Python can import: its own words and `taken` get an underscore."""
     return name + "_" if keyword.iskeyword(name) or name in taken else name

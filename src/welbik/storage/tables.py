@@ -6,6 +6,7 @@ import hashlib
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
+from functools import lru_cache
 
 from ..rules.text import as_text
 from ..rules.tree import fits_check
@@ -140,8 +141,9 @@ SENT = "welbik_sent"
 """The table of forms that were sent, which every site keeps beside its rows."""
 
 
-def tables_of(schema: Schema) -> dict[str, Table]:
-    """The tables that a schema asks for, parents first."""
+@lru_cache(maxsize=4)
+def tables_of(schema: Schema) -> Tables:
+    """The tables that a schema asks for, parents first; worked out once for each schema."""
     found = {model.table: table_of(model, schema) for model in schema.parents_first}
     for model in schema.parents_first:
         for many in model.many:
@@ -334,16 +336,15 @@ def fingerprint(tables: Tables) -> str:
 
 
 _LATER = ("native", "yes_no", "empty", "by_database")
+_MEMBERS = [(member.name, member.default) for member in fields(Column)]
 
 
 def _told(column: Column) -> list[str]:
     """What a column says; what came later to be said only where it is."""
-    values = {f.name: getattr(column, f.name) for f in fields(column)}
-    usual = Column("", "")
     return [
         str(value)
-        for name, value in values.items()
-        if name not in _LATER or value != getattr(usual, name)
+        for name, usual in _MEMBERS
+        if (value := getattr(column, name)) != usual or name not in _LATER
     ]
 
 
