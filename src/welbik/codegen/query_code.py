@@ -1,7 +1,8 @@
 """Expressions as SQLAlchemy source: conditions and values inside the application's queries.
 
-Other tables stand in as `sa.table(…).alias(…)`, so no model's module needs another's. What
-databases write differently goes through the kit's `expressions`.
+Other rows stand in as their model's class by another name. Within the body of a class they do so as
+`sa.table(…)`, so that no model's module needs another's. What databases write differently goes
+through the kit's `expressions`.
 """
 
 from __future__ import annotations
@@ -62,10 +63,28 @@ class StandIn:
         return f"{self.constant} = {use.sa}.table({arguments}).alias({quote(self.alias)})"
 
 
+class Aliased(StandIn):
+    """So too, for rows of a model whose class is at hand."""
+
+    def __init__(self, constant: str, model: str) -> None:
+        super().__init__(constant, "", constant.lower())
+        self.model = model
+
+    def column(self, name: str, kind: str = "") -> str:
+        """Source of one of the class's attributes."""
+        return f"{self.constant}.{name}"
+
+    def source(self) -> str:
+        """Its definition."""
+        row = use.row(self.model)
+        return f"{self.constant} = {use.orm}.aliased({row}, name={quote(self.alias)})"
+
+
 class Queries:
     """Writes expressions over the rows of one model; gathers the tables that stand in.
 
-    `own` is what comes before an attribute of the model: its class, or nothing in its body.
+    `own` is what comes before an attribute of the model: its class, or nothing in its body, where
+    no other class is at hand.
     No table that stands in is called by a name of `taken`.
     """
 
@@ -90,20 +109,22 @@ class Queries:
         return _unwrapped(self._not(node, None))
 
     def _column(self, here: StandIn | None, model: str, name: str) -> str:
+        if isinstance(here, Aliased):
+            return here.column(self._attribute(model, name))
         if here is not None:
             column = self.names.column(model, name)
             return here.column(column, self._type(model, name))
-        found = self.schema.models[model]
-        member = found.by_name.get(found.key if name == "id" and found.key else name)
-        attribute = "id"
-        if isinstance(member, Field):
-            attribute = member.attribute
-        elif isinstance(member, Reference):
-            attribute = member.key_attribute
-        elif member is not None:
-            attribute = member.attribute
+        attribute = self._attribute(model, name)
         self.used.add(attribute)
         return f"{self.own}.{attribute}" if self.own else attribute
+
+    def _attribute(self, model: str, name: str) -> str:
+        """The attribute of a model's class that holds a column."""
+        found = self.schema.models[model]
+        member = found.by_name.get(found.key if name == "id" and found.key else name)
+        if isinstance(member, Reference):
+            return member.key_attribute
+        return name if member is None else member.attribute
 
     def _type(self, model: str, name: str) -> str:
         """The SQLAlchemy type of a column, where expressions need to know it."""
@@ -113,22 +134,28 @@ class Queries:
         return column_type(member, alone=True)
 
     def _stand_in(self, name: str, model: str) -> StandIn:
-        table = self.names.table(model)
-        return self._named(name, table)
+        constant = self._constant(name)
+        found = Aliased(constant, model) if self.own else None
+        return self._known(found or StandIn(constant, self.names.table(model), constant.lower()))
 
     def _named(self, name: str, table: str) -> StandIn:
+        constant = self._constant(name)
+        return self._known(StandIn(constant, table, constant.lower()))
+
+    def _constant(self, name: str) -> str:
         constant, number = name.upper(), 2
         while constant in self.stand_ins or constant in self.taken:
             constant, number = f"{name.upper()}_{number}", number + 1
-        found = StandIn(constant, table, constant.lower())
-        self.stand_ins[constant] = found
+        return constant
+
+    def _known(self, found: StandIn) -> StandIn:
+        self.stand_ins[found.constant] = found
         return found
 
     def _key(self, here: StandIn | None, model: str) -> str:
-        if here is None:
-            return self._column(None, model, "id")
-        key = self.names.key(model)
-        return here.column(key)
+        if here is None or isinstance(here, Aliased):
+            return self._column(here, model, "id")
+        return here.column(self.names.key(model))
 
     def _link(self, here: StandIn, column: str) -> str:
         return here.column(column)

@@ -17,10 +17,11 @@ from .dialect import Dialect, any_case
 
 _BUSY_SECONDS = 8
 _SESSION = (
-    "SET SESSION time_zone = '+00:00', collation_connection = 'utf8mb4_nopad_bin', "
+    "SET SESSION time_zone = '+00:00', "
     "sql_mode = 'ANSI_QUOTES,STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES', "
     f"innodb_lock_wait_timeout = {_BUSY_SECONDS}"
 )
+_COMPARED = "SET SESSION collation_connection = 'utf8mb4_nopad_bin'"
 _SHORT, _PREFIX = 255, 190
 _LIVE = (
     "welbik_live TINYINT AS (CASE WHEN removed_at IS NULL THEN 1 END) VIRTUAL INVISIBLE"
@@ -83,6 +84,8 @@ class Mariadb(Dialect):
                 "init_command": _SESSION,
             },
         )
+        # SQLAlchemy names the signs once more, which sets how texts compare.
+        event.listen(engine, "connect", lambda driver, _: driver.query(_COMPARED))
         event.listen(engine, "begin", _begin)
         return engine
 
@@ -258,6 +261,5 @@ def _begin(connection: Connection) -> None:
         said.append("SET SESSION foreign_key_checks = 1")
     if connection.get_execution_options().get("writes"):
         said.append("SET TRANSACTION ISOLATION LEVEL SERIALIZABLE")
-    with driver.cursor() as cursor:
-        for statement in said:
-            cursor.execute(statement)
+    for statement in said:
+        driver.query(statement)
