@@ -446,6 +446,7 @@ model Hive
     yard  -> Yard{yard}
     above -> Hive{above}
     {more}
+    rule yard is given or code != "none"
 {keep}
 seed
     9 Yard
@@ -487,7 +488,7 @@ def test_relations_and_what_rows_keep_change_there_and_back(
         back = {**one, "more": "frames integer, was combs", "keep": "    was Hives"}
     ways = ((one, other), (other, back))
     # There each way takes seconds; the other two show that it leads back.
-    for old_text, new_text in ways[:1] if word == "mariadb" else ways:
+    for old_text, new_text in ways[:1] if word == "mariadb" and case != "removal" else ways:
         (old, first), (new, second) = (
             understand(RELATED.format(**t)) for t in (old_text, new_text)
         )

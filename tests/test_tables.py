@@ -52,6 +52,7 @@ model Thing
     next    -> Thing, loops allowed, on removal clear
     index group, size
     rule closed > opened, say "It closes later"
+    rule next is empty or many is given, say "What is next is counted"
     rule weight < 80.5 when sound, say "Too heavy to be sound"
     rule length(group) > 2 and lower(group) = group, say "Small letters"
     rule begun > 2020-05-06T07:08, say "Not before"

@@ -12,17 +12,15 @@ import builtins
 import keyword
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import fields, is_dataclass, replace
+from dataclasses import replace
 from functools import cache
 from importlib.resources import files
-from typing import Any
 
 from ..schema.model import Model, Schema
+from ..schema.naming import told_otherwise
 from .made import Files
 
 _CODE = ("codegen", "blueprint/per_model", "blueprint/per_project", "blueprint/per_project/tests")
-# The members that hold the name of a model, in the schema and in expressions.
-_NAMING = {"model", "target", "child", "owner"}
 
 
 def kept_apart(schema: Schema, made: Callable[[Schema], Files]) -> Files:
@@ -55,33 +53,8 @@ def renamed(schema: Schema, which: set[str]) -> Schema:
 
 
 def _model(model: Model, names: Mapping[str, str]) -> Model:
-    changed: Model = _copy(model, names)
+    changed: Model = told_otherwise(model, names)
     return replace(changed, name=names[model.name])
-
-
-def _copy(value: Any, names: Mapping[str, str]) -> Any:
-    """A part of a schema in which models are called by their new names."""
-    if isinstance(value, tuple) and not hasattr(value, "_fields"):
-        return tuple(_copy(one, names) for one in value)
-    if hasattr(value, "_fields"):
-        held = {name: getattr(value, name) for name in value._fields}
-        return value._replace(**_changes(held, names))
-    if is_dataclass(value) and not isinstance(value, type):
-        changes = _changes({f.name: getattr(value, f.name) for f in fields(value)}, names)
-        return replace(value, **changes) if changes else value
-    return value
-
-
-def _changes(held: Mapping[str, Any], names: Mapping[str, str]) -> dict[str, Any]:
-    found = {}
-    for name, value in held.items():
-        if isinstance(value, str):
-            new: Any = names.get(value, value) if name in _NAMING else value
-        else:
-            new = _copy(value, names)
-        if new is not value:
-            found[name] = new
-    return found
 
 
 @cache

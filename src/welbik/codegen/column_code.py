@@ -207,12 +207,12 @@ def _end(end: str, type_: str) -> str:
 
 
 def _rules(table: Table) -> list[Call]:
-    """The rules of a table in the words of most databases, and of those that have others."""
+    """The rules of a table in the words of most databases, and of those that have others, or none."""
     written = {word: dict(backend(word).ddl.rules(table)) for word in WORDS}
     found = []
     for check in table.checks:
         name = identifier(table.name, check.name, "rule")
-        texts = {word: rules[name] for word, rules in written.items()}
+        texts = {word: rules.get(name, "") for word, rules in written.items()}
         most = max(texts.values(), key=[*texts.values()].count)
         others = {word: quote(text) for word, text in texts.items() if text != most}
         found.append(

@@ -165,7 +165,7 @@ class Drawer(RawDrawer):
         assert spread is not None
         low, high = spread.reach.low, spread.reach.high
         for follower in self.plan.followers.get((model.name, member.name), ()):
-            other_model = self.schema.models[follower.event[0]]
+            other_model = self.plan.models[follower.event[0]]
             other = other_model.by_name[follower.event[1]]
             assert isinstance(other, Field)
             ends, scale = self._scaled_ends(other_model, other, member, counts)
@@ -231,7 +231,7 @@ class Drawer(RawDrawer):
             for clause in narrow.clauses:
                 sides = [plain(side) for side in clause.node.operands]
                 others = [
-                    self.schema.models[side.model].by_name.get(side.name)
+                    self.plan.models[side.model].by_name.get(side.name)
                     for side in sides
                     if isinstance(side, Value) and (side.path or side.name != member.name)
                 ]
@@ -241,7 +241,7 @@ class Drawer(RawDrawer):
                 other = others[0]
                 if not isinstance(other, Field):
                     return True
-                ends, _ = self._scaled_ends(self.schema.models[other.model], other, member, counts)
+                ends, _ = self._scaled_ends(self.plan.models[other.model], other, member, counts)
                 strict = int(clause.node.word == "<")
                 if ends is None or (
                     ends[0] - strict < low if clause.upper else ends[1] + strict > high

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..kinds.list import ListOf
-from ..schema.model import Field
+from ..schema.model import Field, Model, Shape
+from ..schema.naming import told_otherwise
 from .streams import RowStream
 from .wordlists import options
 
@@ -25,6 +26,23 @@ def draw_lists(stream: RowStream, field: Field, most: int, parts: Entries) -> ND
     out = np.empty(len(sizes), dtype=object)
     out[:] = [[column[at] for column in columns[:size]] for at, size in enumerate(sizes)]
     return out
+
+
+def entries_of(shape: Shape, name: str) -> Model:
+    """A model of that name whose rows are a part's values."""
+    names = {shape.name: name}
+    return Model(
+        name=name,
+        help="",
+        singular="",
+        plural="",
+        everything=tuple(told_otherwise(field, names) for field in shape.fields),
+        shown_as=(),
+        columns=(),
+        sort=(),
+        span=shape.span,
+        rules=told_otherwise(shape.rules, names),
+    )
 
 
 def _entries(stream: RowStream, field: Field, number: int, parts: Entries) -> list[Any]:

@@ -118,8 +118,11 @@ class Plan:
     trees: dict[Event, Ordered] = field(default_factory=dict)
     rank: dict[str, int] = field(default_factory=dict)
     needs: dict[Event, set[Event]] = field(default_factory=dict)
+    models: dict[str, Model] = field(default_factory=dict)
+    """Those of the schema, and what was added."""
 
     def __post_init__(self) -> None:
+        self.models = dict(self.schema.models)
         self.rank = {model.name: at for at, model in enumerate(self.schema.parents_first)}
         for model in self.schema:
             self.loose[model.name], self.slots[model.name] = [], []
@@ -139,6 +142,18 @@ class Plan:
         for model in self.schema:
             self._orders(model)
         self._follow()
+
+    def add(self, part: Model) -> None:
+        """Plans for a model beside those of the schema, which none of them leads to."""
+        alone = Plan(Schema({part.name: part}, {}))
+        self.models |= alone.models
+        self.of |= alone.of
+        self.loose |= alone.loose
+        self.slots |= alone.slots
+        self.only |= alone.only
+        self.followers |= alone.followers
+        self.needs |= alone.needs
+        self.rank[part.name] = len(self.rank)
 
     def may_lose(self, model: Model) -> bool:
         """Whether rules may leave a field nothing that must have something."""

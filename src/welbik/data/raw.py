@@ -17,6 +17,7 @@ from ..rules.arrays import Arrays, Rows
 from ..schema.model import Field, Model, Reference, Schema
 from . import samples
 from .columns import Counts, Drawn, Here, Mask, Only, as_python
+from .embedded import entries_of
 from .field_stream import FieldStream
 from .narrowing import Plan, Slot
 from .sharing import Chain, Picked, Sharing, Tree
@@ -161,9 +162,9 @@ class RawDrawer(ABC):
             return None
         days = []
         for value in self.plan.before((model.name, field.name)):
-            other = self.schema.models[value.model].by_name.get(value.name)
+            other = self.plan.models[value.model].by_name.get(value.name)
             if isinstance(other, Field) and other.kind.value_type().name in ("date", "datetime"):
-                spread = self.spread(self.schema.models[value.model], other)
+                spread = self.spread(self.plan.models[value.model], other)
                 if spread is not None:
                     scale = 1 if other.kind.value_type().name == "date" else 86_400
                     days.append(spread.reach.low // scale)
@@ -196,18 +197,11 @@ class RawDrawer(ABC):
         """An entry of a part for each row, as JSON keeps it; its rules are kept."""
         shape = stream.field.shape
         assert shape is not None
-        model = Model(
-            name=f"{stream.model.name}.{stream.field.name}.{number}",
-            help="",
-            singular="",
-            plural="",
-            everything=tuple(shape.fields),
-            shown_as=(),
-            columns=(),
-            sort=(),
-            span=shape.span,
-            rules=shape.rules,
-        )
+        key = ("part", stream.model.name, stream.field.name, number)
+        if key not in self.known:
+            self.known[key] = entries_of(shape, f"{stream.model.name}.{stream.field.name}.{number}")
+            self.plan.add(self.known[key])
+        model: Model = self.known[key]
         drawn = self.draw(model, stream.start, stream.stop, {}, stream.only)
         names = [f.name for f in shape.fields]
         columns = [f.kind.all_in_json(as_python(f.kind, drawn[f.name])) for f in shape.fields]

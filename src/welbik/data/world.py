@@ -76,7 +76,7 @@ class World:
 
     def is_read(self, model: str) -> bool:
         """Whether rows of a model are read, and not known by how they are made up."""
-        return self.stored[model] > 0 or model in self._led_by_few
+        return self.stored.get(model, 0) > 0 or model in self._led_by_few
 
     @property
     def _led_by_few(self) -> set[str]:

@@ -15,7 +15,7 @@ from ..rules.text import as_hours
 from ..rules.tree import Node
 from ..storage.backend import Database
 from ..storage.ddl import indexes_of
-from ..storage.tables import Column, Index, Table, Tables
+from ..storage.tables import Column, Index, Table, Tables, identifier
 from .converting import type_of
 from .plan import Given, Part, change_of, copied, parts, spelled_in, sql_of, write
 from .steps import (
@@ -391,10 +391,10 @@ class _Asking:
                     )
                     yield from (replace(risk, remedy=remedy) for risk in risks)
         rules = dict(self.ddl.rules(old))
-        texts = {check.name: check.rule for check in new.checks}
-        for (name, condition), rule in zip(self.ddl.rules(new), texts.values(), strict=True):
+        says = {identifier(new.name, c.name, "rule"): f"the rule: {c.rule}" for c in new.checks}
+        for name, condition in self.ddl.rules(new):
             if rules.get(name) != condition or any(quote(one) in condition for one in touched):
-                yield from self._broken(old, "", f"breaking the rule: {rule}", condition, values)
+                yield from self._broken(old, "", f"breaking {says[name]}", condition, values)
 
     def _broken(
         self,

@@ -72,6 +72,13 @@ class MariadbDdl(Ddl):
             column = replace(column, length=f"..{column.type.split()[1]}")
         return super().checks(table, column)
 
+    def rules(self, table: Table) -> Iterator[tuple[str, str]]:
+        # No condition may read here what is emptied with the row that it refers to.
+        emptied = [quote(column.name) for column in table.columns if column.removal == "clear"]
+        for name, condition in super().rules(table):
+            if not any(column in condition for column in emptied):
+                yield name, condition
+
     def column(self, table: Table, column: Column, keys: Keys) -> str:
         wide = re.fullmatch(r"varchar\((\d+)\)", column.native, re.IGNORECASE)
         if wide and int(wide[1]) > _SHORT and column.type.startswith("text"):

@@ -97,13 +97,12 @@ def among(column: str, values: Iterable[str]) -> sa.CheckConstraint:
     return _check(lambda dialect, table: f'"{column}" IN ({listed})', column, "among")
 
 
-def _always(text: str) -> Callable[[str, sa.Table], str]:
-    return lambda dialect, table: text
-
-
 def rule(named: str, text: str, **others: str) -> sa.CheckConstraint:
-    """What all rows keep; `others` have it for databases that write it otherwise."""
-    return _check(lambda dialect, table: others.get(dialect, text), named, "rule")
+    """What all rows keep; `others` have it for databases that write it otherwise, or can't hold it."""
+    held = _check(lambda dialect, table: others.get(dialect, text), named, "rule")
+    return held.ddl_if(
+        callable_=lambda *_, dialect, **__: others.get(dialect.name, text) != ""
+    )
 
 
 def _between(told: str, low: str, high: str) -> str:
@@ -155,7 +154,7 @@ def ready(table: sa.Table) -> None:
         for column in table.columns:
             for what, text in dialect.lacks(column):
                 if (column.name, what) not in held:
-                    lacking = _check(_always(text), column.name, what)
+                    lacking = _check(lambda *_, text=text: text, column.name, what)
                     table.append_constraint(lacking.ddl_if(dialect=known))
         options = {**dialect.table_options, **(dialect.numbers if numbered else {})}
         for option, value in options.items():
