@@ -22,6 +22,7 @@ from welbik.data.drawer import Drawer
 from welbik.data.fill import fill
 from welbik.data.people import local
 from welbik.data.streams import permuted
+from welbik.data.wordlists import options
 from welbik.kinds.bounds import FromNow
 from welbik.migrations.difference import difference
 from welbik.migrations.plan import statements
@@ -234,3 +235,34 @@ def test_a_text_that_is_called_so_holds_addresses_of_its_rows_people() -> None:
         assert email == f"{local(name)}@example.org"
     # What is too short for one holds words.
     assert not any("@" in mail for mail in mails)
+
+
+@pytest.mark.parametrize("word", ["town", "person", "company", "street", "given_name"])
+def test_what_is_said_of_values_holds_for_those_that_differ_too(word: str) -> None:
+    text = f"model Spot\n    name text 3..60, required, unique, sample {word}\n"
+    schema, _ = understand(text)
+    drawn = Drawer(schema, 1).draw(schema.models["Spot"], 0, 150, {})["name"].values
+    assert len(set(drawn)) == 150
+    words = {part for name in options(word, 1, 60) for part in name.split()}
+    assert all(part in words or part.isdigit() for name in drawn for part in name.split())
+
+
+def test_listed_values_that_must_differ_come_once_each() -> None:
+    text = 'model Spot\n    code text 2, required, unique, sample from("b", "a", "b", "c")\nseed\n    {} Spot\n'
+    schema, problems = understand(text.format(3))
+    assert not problems
+    drawn = Drawer(schema, 1).draw(schema.models["Spot"], 0, 3, {"Spot": 3})["code"].values
+    assert sorted(drawn) == ["a", "b", "c"]
+    _, (problem,) = understand(text.format(4))
+    assert "different values of code, which has 3" in problem.message
+
+
+def test_who_can_be_called_and_was_born_is_somebody() -> None:
+    text = "model {}\n    name text 40, required\n    {}\n    phone phone\n"
+    for model, born in (("Skater", "size integer"), ("Someone", "born date")):
+        schema, _ = understand(text.format(model, born))
+        drawn = Drawer(schema, 1).draw(schema.models[model], 0, 99, {})["name"].values
+        assert {name.split()[0] for name in drawn} <= set(options("given_name", 1, 40))
+    schema, _ = understand("model Terrier\n    name text 40, required\n    born date\n")
+    drawn = Drawer(schema, 1).draw(schema.models["Terrier"], 0, 99, {})["name"].values
+    assert not {name.split()[0] for name in drawn} & set(options("given_name", 1, 40))

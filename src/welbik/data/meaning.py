@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from ..kinds.phone import Phone
+from ..kinds.text import POOLS
 from ..schema.model import Field, Model
 from ..schema.names import words
 
@@ -100,7 +102,7 @@ class Meaning:
 
 _BY_NAME = {
     **dict.fromkeys(
-        ("first_name", "given_name", "given", "forename", "nickname"), Meaning("given_name")
+        ("first_name", "given_name", "given", "forename", "nickname", "nick"), Meaning("given_name")
     ),
     **dict.fromkeys(("last_name", "family_name", "surname"), Meaning("family_name")),
     **dict.fromkeys(("full_name", "contact_name", "person"), Meaning("person")),
@@ -142,8 +144,19 @@ def is_person(model: Model, field: Field) -> bool:
         return True
     if field.name != "name":
         return False
-    people = any(other.kind.tells_people for other in model.fields)
-    return _last(model.name) in _PEOPLE or people and _last(model.name) not in _COMPANIES | _PLACES
+    return _last(model.name) in _PEOPLE or _are_people(model)
+
+
+def _are_people(model: Model) -> bool:
+    """Whether rows of a model are people, as far as its fields tell."""
+    if _last(model.name) in _COMPANIES | _PLACES:
+        return False
+    called = any(isinstance(field.kind, Phone) for field in model.fields)
+    born = any(set(words(field.name)) & BORN for field in model.fields)
+    # A trailer has no telephone, and neither has a terrier.
+    does = _last(model.name).endswith(("er", "or", "ist", "ee"))
+    told = called and (born or does)
+    return told or any(field.kind.tells_people for field in model.fields)
 
 
 def _last(name: str) -> str:
@@ -162,13 +175,24 @@ def _holds_email(field: Field) -> bool:
 
 
 def meaning_of(model: Model, field: Field) -> Meaning:
-    """The likeliest meaning of a text field."""
-    found = _meaning(model, field)
+    """The meaning of a text field: as `sample` says, else the likeliest."""
+    found = _said(field) or _meaning(model, field)
     if found.pool == "email" and not _holds_email(field):
         return Meaning()
     if found.pool in ("person", "given_name", "family_name", "user"):
         return replace(found, whose=_whose(field.name))
     return found
+
+
+def _said(field: Field) -> Meaning | None:
+    for term in field.sample:
+        if term.word in POOLS:
+            return Meaning(term.word)
+        if term.word == "sentences":
+            given = term.arguments[0]
+            low, high = given if isinstance(given, tuple) else (given, given)
+            return Meaning(sentences=(int(low), int(high)))
+    return None
 
 
 def _whose(name: str) -> str:
@@ -208,7 +232,10 @@ _WORK = {
     *("booked", "booking", "inspected", "inspection", "shift", "interview", "lesson", "consulted"),
     *("examined", "treated", "admitted", "discharged", "invoiced", "ordered", "shipped", "signed"),
 }
-_PRICES = {"price", "cost", "fee", "fare", "rent", "charge", "deposit", "tariff", "rate", "budget"}
+_PRICES = {
+    *("price", "cost", "fee", "fare", "rent", "charge", "deposit", "tariff", "rate", "budget"),
+    *("paid", "fine", "bill", "toll"),
+}
 _ORDERS = (
     (("opened", "opens", "opening"), ("closed", "closes", "closing")),
     (
@@ -237,7 +264,7 @@ def ages_of(model: Model) -> tuple[int, int]:
     last = _last(model.name)
     if last in _YOUNG:
         return 4, 19
-    people = last in _PEOPLE or any(field.kind.tells_people for field in model.fields)
+    people = last in _PEOPLE or _are_people(model)
     return (18, 80) if people else (0, 15)
 
 

@@ -43,7 +43,7 @@ def draw(field: Field, stream: FieldStream) -> Array:
                 return found
         if term.word in ("words", "sentences") and not field.unique:
             return _prose(field, term, stream)
-        if term.word == "from" and not field.unique:
+        if term.word == "from":
             return _listed(field, term, stream)
     return field.kind.draw(field, stream)
 
@@ -126,9 +126,10 @@ def _words(stream: FieldStream, most: int, longest: int) -> list[Array]:
 
 def _listed(field: Field, term: Term, stream: FieldStream) -> Array:
     """One of the values that are listed, as columns hold it."""
-    values = [encoded(field, value, stream.here) for value in term.arguments]
+    told = dict.fromkeys(term.arguments) if field.unique else term.arguments
+    values = [encoded(field, value, stream.here) for value in told]
     pool = np.array(values) if not isinstance(values[0], str) else np.array(values, dtype=object)
-    return pool[stream.integers(0, len(pool) - 1)]
+    return pool[stream.integers(0, len(pool) - 1, unique=field.unique)]
 
 
 def law_of(schema: Schema, reference: Reference) -> Law:

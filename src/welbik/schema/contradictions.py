@@ -208,7 +208,10 @@ def _sizes(
 
 
 def _size(field: Field) -> int | None:
-    """How many different values a field has, where that is known."""
+    """How many different values a field is made up with, where that is known."""
+    for term in field.sample:
+        if term.word == "from":
+            return len(set(term.arguments))
     if field.pattern is not None:
         longest = getattr(field.kind, "longest", None)
         return Strings(field.pattern, getattr(field.kind, "shortest", 1), longest).size
