@@ -431,3 +431,42 @@ def test_rows_that_lead_to_nothing_by_a_number_are_listed_and_filled(
             # None is lost on the way, and what leads to nothing comes last.
             assert len(names) == 400 and names[-none:] == ["—"] * none, sort
             assert "—" not in names[:-none]
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_what_is_only_ever_yes_or_no_is_that_and_sorted_so(word: str, tmp_path: Path) -> None:
+    text = (
+        "CREATE TABLE customer (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, "
+        "news CHAR(1) NOT NULL CHECK (news IN ('J', 'N')), "
+        "way CHAR(1) NOT NULL CHECK (way IN ('S', 'N')));\n"
+        "INSERT INTO customer VALUES (1, 'One', 'J', 'S'), (2, 'Two', 'N', 'N'), (3, 'Three', 'J', 'N')"
+    )
+    with loaded(word, tmp_path, text) as address:
+        site = adopted(address, tmp_path)
+        declared = site.read("models/customer.welbik")
+        assert re.search(r'news +boolean, required, stored as "news".* with "J" \| "N"', declared)
+        assert "way " in declared and "one of s stored as" in declared
+        for down, shown in (("", "Two One Three"), ("-", "Three One Two")):
+            asked = ["--columns", "name", f"--sort={down}news,{down}name", "--format", "csv"]
+            assert site.run("peek", "Customer", *asked).stdout.split()[1:] == shown.split()
+        assert "passed" in site.python("-m", "pytest", "-q", "-k", "sorting or filter").stdout
+
+
+def test_what_a_type_asks_of_its_values_is_asked_of_a_column(tmp_path: Path) -> None:
+    text = (
+        "CREATE DOMAIN few AS integer CHECK (VALUE > 0);\n"
+        "CREATE DOMAIN post_code AS varchar(10) NOT NULL CHECK (VALUE ~ '^[0-9]{4,5}$');\n"
+        "CREATE DOMAIN near AS post_code DEFAULT '12345' CHECK (length(VALUE) = 5 AND VALUE <> 'VALUE');\n"
+        "CREATE TABLE customer (id serial PRIMARY KEY, name varchar(40) NOT NULL, "
+        'hives few, code post_code, "the VALUE" near)'
+    )
+    with loaded("postgresql", tmp_path, text) as address:
+        site = adopted(address, tmp_path)
+        lines = site.read("models/customer.welbik").splitlines()
+        told = [re.sub(" +", " ", line.strip()) for line in lines if line.startswith("    ")]
+        assert "hives integer 1.." in told
+        assert 'code text 10, required, matches "[0-9]{4,5}"' in told
+        whole = 'the_value text 5..5, required, default "12345", matches "[0-9]{4,5}", '
+        assert any(line.startswith(whole) for line in told), told
+        assert 'rule the_value != "VALUE"' in told
+        assert "passed" in site.python("-m", "pytest", "-q", "tests/test_customer.py").stdout

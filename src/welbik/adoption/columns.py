@@ -144,6 +144,9 @@ def _read(context: Context, column: FoundColumn) -> _Read | None:
     bounds = context.checks.get(column.name, Bounds())
     fact = context.facts.get(column.name, Fact())
     values = column.choices or bounds.among
+    pair = next((pair for pair in _SURE if {*pair} == {*values}), None)
+    if pair and not column.choices and not _codes(column.comment):
+        return _Read("boolean", "boolean", pair=pair)
     if values and (kind in ("text", "padded", "") or (kind == "whole" and _codes(column.comment))):
         return _choices(column, values)
     if column.choices or (kind and not column.plain and kind == ""):
@@ -451,6 +454,8 @@ def _plain(column: FoundColumn) -> str:
     return "_".join(names.words_of(column.name))
 
 
+_SURE = (("Y", "N"), ("y", "n"), ("J", "N"), ("j", "n"), ("yes", "no"), ("ja", "nein"))
+"""What is never anything else than yes and no."""
 _PAIR = ("Y", "N", "y", "n", "T", "F", "t", "f", "J", "S")
 
 

@@ -10,6 +10,8 @@ import re
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
+from ..rules.patterns import PatternError, parse_pattern
+
 _TOKEN = re.compile(
     r"""\s*(?:
     (?P<string>(?:[EeNn]|_utf8mb4|_latin1|_utf8)?'(?:[^'\\]|''|\\.)*')
@@ -162,9 +164,7 @@ class _Reader:
                 return Tree("not", (Tree("in", (left, *self.array())),))
             return Tree(word, (left, self.expression(binds)))
         if word in ("like", "regexp", "~", "and", "or", "||", "+", "-", "*", "/"):
-            return Tree(
-                "matches" if word in ("~", "regexp") else word, (left, self.expression(binds))
-            )
+            return Tree("matches" if word == "~" else word, (left, self.expression(binds)))
         raise UnreadError(text)
 
     def array(self) -> list[Tree]:
@@ -278,6 +278,20 @@ class Field(NamedTuple):
     name: str
     type: str
     choices: dict[str, str]
+
+
+def form_of(tree: Tree) -> tuple[str, str] | None:
+    """The column that a condition wants to have a form as a whole, and that; None where it is none."""
+    if tree.word != "matches" or [part.word for part in tree.parts] != ["column", "string"]:
+        return None
+    column, text = (part.text for part in tree.parts)
+    if not (text.startswith("^") and text.endswith("$")):
+        return None
+    try:
+        parse_pattern(text)
+    except PatternError:
+        return None
+    return column, text[1:-1]
 
 
 _CALLS = {

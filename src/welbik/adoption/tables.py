@@ -12,7 +12,7 @@ from ..storage.catalog import FoundIndex, FoundReference, FoundTable
 from ..storage.ddl import Ddl
 from . import names
 from .columns import Bounds, Context, field_line
-from .conditions import Field, Tree, UnreadError, conjuncts, read_condition, written
+from .conditions import Field, Tree, UnreadError, conjuncts, form_of, read_condition, written
 from .conditions import columns_of as read_columns
 from .drafts import Draft, Line, Note, quoted, whole
 from .facts import Fact
@@ -398,6 +398,11 @@ def _rules(
         choices = choices_of(line.type) if word == "one" else {}
         fields[line.column] = Field(line.name, "row" if line.target else word, choices)
     for tree, text in trees:
+        column, form = form_of(tree) or ("", "")
+        held = next((one for one in draft.lines if one.column == column), None)
+        if form and held and held.type.split()[0] == "text":
+            held.modifiers.insert(0, f"matches {quoted(form)}")
+            continue
         try:
             if any(name not in fields for name in read_columns(tree)):
                 raise UnreadError(text)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
+from ..rules.sql import quote
 from .catalog import Catalog, FoundColumn, FoundIndex, FoundReference, FoundTable, by_table
 
 Run = Callable[[str, Sequence[object]], list[tuple[Any, ...]]]
@@ -40,12 +42,12 @@ def _columns(run: Run, tables: dict[int, FoundTable]) -> None:
     choices: dict[int, list[str]] = {}
     for of, label in run("SELECT enumtypid, enumlabel FROM pg_enum ORDER BY enumsortorder", ()):
         choices.setdefault(of, []).append(label)
+    domains = _domains(run)
     asked = (
         "SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, "
         "pg_get_expr(d.adbin, d.adrelid), coalesce(col_description(a.attrelid, a.attnum), ''), "
         "a.attidentity, a.attgenerated, t.typtype, "
-        "CASE WHEN t.typtype = 'd' THEN format_type(t.typbasetype, t.typtypmod) END, "
-        "CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END, t.typnotnull "
+        "t.oid "
         "FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid "
         "JOIN pg_type t ON t.oid = a.atttypid "
         "LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum "
@@ -62,26 +64,71 @@ def _columns(run: Run, tables: dict[int, FoundTable]) -> None:
         identity,
         made,
         kind,
-        base,
         type_,
-        never,
     ) in run(asked, ()):
         if of not in tables:
             continue
+        domain = domains.get(type_, _Domain(native, type_))
+        tables[of].checks += [(one, _over(name, said)) for one, said in domain.conditions]
         counted = bool(identity.strip()) or str(default or "").startswith("nextval(")
         tables[of].columns.append(
             FoundColumn(
                 name,
-                base or native,
-                required or never,
-                None if counted or made.strip() else default,
+                domain.native,
+                required or domain.required,
+                None if counted or made.strip() else default or domain.default,
                 comment,
                 counted,
                 bool(made.strip()),
-                choices=tuple(choices.get(type_, ())),
+                choices=tuple(choices.get(domain.base, ())),
                 plain=kind == "b",
             )
         )
+
+
+_VALUE = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|\b(VALUE)\b")
+
+
+def _over(column: str, condition: str) -> str:
+    """A condition of values as one of a column."""
+    return _VALUE.sub(lambda found: found[0] if found[1] is None else quote(column), condition)
+
+
+class _Domain(NamedTuple):
+    """A type by a name of its own: the one below it, and what its values must be over VALUE."""
+
+    native: str
+    base: int
+    required: bool = False
+    default: str | None = None
+    conditions: tuple[tuple[str, str], ...] = ()
+
+
+def _domains(run: Run) -> dict[int, _Domain]:
+    """The types that are others with conditions, by their number; one may be of another again."""
+    asked = (
+        "SELECT t.oid, format_type(t.typbasetype, t.typtypmod), t.typbasetype, t.typnotnull, "
+        "t.typdefault, n.conname, pg_get_expr(n.conbin, 0) FROM pg_type t "
+        "LEFT JOIN pg_constraint n ON n.contypid = t.oid AND n.contype = 'c' "
+        "WHERE t.typtype = 'd' ORDER BY t.oid, n.conname"
+    )
+    found: dict[int, _Domain] = {}
+    for of, native, base, required, default, name, condition in run(asked, ()):
+        known = found.setdefault(of, _Domain(native, base, required, default))
+        if name:
+            found[of] = known._replace(conditions=(*known.conditions, (name, condition)))
+    # One that is of another was made after that.
+    for of, one in found.items():
+        if one.base in found:
+            below = found[one.base]
+            found[of] = _Domain(
+                below.native,
+                below.base,
+                one.required or below.required,
+                one.default or below.default,
+                (*below.conditions, *one.conditions),
+            )
+    return found
 
 
 def _constraints(run: Run, tables: dict[int, FoundTable]) -> None:

@@ -177,7 +177,7 @@ class _Truth(TypeDecorator.Comparator):  # type: ignore[type-arg]
     """Yes and no where they are no truth values of the database's own."""
 
     def operate(self, op: Any, *other: Any, **options: Any) -> Any:
-        if op is operators.is_ and other and isinstance(other[0], bool):
+        if op in (operators.is_, operators.eq) and isinstance(other[0], bool):
             return self.expr == sa.literal(bool(other[0]), self.type)
         return super().operate(op, *other, **options)
 
@@ -193,6 +193,8 @@ class Words(_Kept):
     def __init__(self, yes: str, no: str) -> None:
         super().__init__()
         self.yes, self.no = yes, no
+        # J comes before N, and no before yes.
+        self.in_order = (False, True) if yes < no else ()
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> str | None:
         return None if value is None else self.yes if value else self.no
