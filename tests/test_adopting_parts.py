@@ -17,7 +17,7 @@ from conftest import Project
 from hypothesis import given
 from hypothesis import strategies as st
 from served import served
-from servers import WORDS
+from servers import WORDS, database
 
 from welbik.adoption import names
 from welbik.adoption.conditions import Field, UnreadError, read_condition, written
@@ -470,3 +470,64 @@ def test_what_a_type_asks_of_its_values_is_asked_of_a_column(tmp_path: Path) -> 
         assert any(line.startswith(whole) for line in told), told
         assert 'rule the_value != "VALUE"' in told
         assert "passed" in site.python("-m", "pytest", "-q", "tests/test_customer.py").stdout
+
+
+_LED = """\
+CREATE TABLE stock (sku VARCHAR(20) PRIMARY KEY, name VARCHAR(40) NOT NULL);
+CREATE TABLE tx_cat (uid INTEGER PRIMARY KEY, parent INTEGER NOT NULL DEFAULT 0, title VARCHAR(40) NOT NULL);
+CREATE TABLE item (id INTEGER PRIMARY KEY, SKU VARCHAR(20) NOT NULL, cat INTEGER, stock_no INTEGER, author INTEGER);
+INSERT INTO stock VALUES ('S1', 'Jar'), ('S2', 'Lid');
+INSERT INTO tx_cat VALUES (1, 0, 'All'), (2, 1, 'Honey'), (3, 9, 'Lost'), (4, 2, 'Lime'), (5, 2, 'Oak');
+INSERT INTO item VALUES (1, 'S1', 4, 77, 1), (2, 'S2', 5, 78, 2), (3, 'S1', NULL, 79, NULL)"""
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_what_may_be_a_relation_is_told_by_what_is_stored_and_can_become_one(
+    word: str, tmp_path: Path
+) -> None:
+    with loaded(word, tmp_path, _LED) as address:
+        site = adopted(address, tmp_path)
+        told = []
+        for file in sorted((site.root / "models").iterdir()):
+            text = file.read_text("utf-8")
+            told += re.findall(r"# This may be a relation: (.*)", text)
+            # As its reader would: the line that it is about is taken out for it.
+            text = re.sub(
+                r"# This may be a relation: (.*?)( \(\d.*\))?\n    .*(\n        .*)*", r"\1", text
+            )
+            file.write_text(text, "utf-8")
+        named = [re.sub(", stored as[^,]*", "", one).lower() for one in told]
+        # Neither by name nor by what is stored: stock_no leads to no key of stock, author to nobody.
+        assert named == [
+            "sku -> stock, required",
+            "cat -> txcat",
+            'parent -> txcat, empty stored as "0" (1 of 4 lead nowhere)',
+        ]
+        site.run("check")
+        site.run("sync")
+        assert "All in step" in site.run("status").stdout
+        assert "passed" in site.python("-m", "pytest", "-q").stdout
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_what_no_database_holds_is_let_go_of_where_a_row_is_removed(
+    word: str, make: Callable[[str], Project], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    project = make(
+        "model Cat\n    title text 2..40, required\n"
+        '    above -> Cat, empty stored as "0", on removal remove\n    below <- Cat.above\n'
+        "model Shelf\n    name text 2..40, required, unique\n"
+        "model Thing\n    name text 2..40, required\n"
+        '    cat -> Cat, empty stored as "0", on removal clear\n'
+        '    shelf -> Shelf, empty stored as "0", on removal remove\n'
+        '    other -> Shelf, empty stored as "0"\n    keep bin\n'
+        "model Part\n    thing -> Thing, required, owned\n    name text 9\n"
+        "seed\n    12 Cat\n    6 Shelf\n    40 Thing\n    60 Part\n"
+    )
+    with database(word, tmp_path) as address:
+        monkeypatch.setenv("DATABASE_URL", address)
+        for command in ("build", "migrate", "fill"):
+            project.run(command)
+        assert "all are as declared" in project.run("check", "--rows").stdout
+        # Each way of removal among them.
+        assert "passed" in project.python("-m", "pytest", "-q").stdout

@@ -17,6 +17,7 @@ from . import names
 from .drafts import Draft, Note, whole
 from .facts import Fact, facts_of
 from .profile import profile
+from .proposing import proposed
 from .tables import (
     Adoption,
     can_be_called,
@@ -27,7 +28,7 @@ from .tables import (
     pairs_of,
     plain_indexes,
 )
-from .telling import proposed, tell
+from .telling import tell
 
 _TRIES = 8
 _HISTORY = "_history"
@@ -108,6 +109,7 @@ def adopt(
             choose_key(table)
         work = Adoption(database.ddl, tables, called, facts, found.notes)
         _describe(work, found)
+        proposed(work, database)
         if wish.samples:
             found.counts = profile(database, work)
     found.drafts = {draft.name: draft for draft in work.drafts.values()}
@@ -203,7 +205,6 @@ def _describe(work: Adoption, found: Adopted) -> None:
     if not work.drafts:
         raise WelbikError("there is no table that can be declared", "see: docs/adopting.md")
     other_sides(work)
-    proposed(work)
     tell(work)
 
 

@@ -54,7 +54,7 @@ def draft_of(work: Adoption, table: FoundTable) -> Draft:
             work.note(table.name, column.name, "no column is called so in a declaration", then)
             continue
         if column.name in leading:
-            line: Line | None = _reference(work, table, leading[column.name], draft)
+            line: Line | None = reference_line(work, table, leading[column.name], draft)
         else:
             line = field_line(context, column, draft.taken)
         if line is not None:
@@ -125,7 +125,10 @@ def _can_lead(work: Adoption, table: FoundTable, reference: FoundReference) -> b
     return other is not None and tuple(reference.targets) == other.key and not other.view
 
 
-def _reference(work: Adoption, table: FoundTable, reference: FoundReference, draft: Draft) -> Line:
+def reference_line(
+    work: Adoption, table: FoundTable, reference: FoundReference, draft: Draft
+) -> Line:
+    """The line of a relation, by a name that the draft has taken then."""
     column = table.column(reference.columns[0])
     assert column is not None
     target = work.names[reference.table]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 from ..schema import names as schema_names
 from . import names
@@ -205,40 +205,3 @@ def _near(work: Adoption) -> dict[str, list[str]]:
                 found[table].append(line.target)
                 found[line.target].append(table)
     return found
-
-
-def proposed(work: Adoption) -> None:
-    """Says in comments what may be a relation that the database does not know of."""
-    by_name: dict[str, str] = {}
-    for table in work.drafts:
-        words = names.words_of(table)
-        by_name["_".join([*words[:-1], names.singular(words[-1])]) if words else table] = table
-        by_name.setdefault(names.singular(words[-1]) if words else table, table)
-    for draft in work.drafts.values():
-        for line in draft.lines:
-            if line.target or not line.column or line.name in ("id",):
-                continue
-            target = _meant(line, by_name, work)
-            own = target == draft.table and line.column in work.tables[draft.table].key
-            if target is not None and not own and line.type.split()[0] in _key_types(work, target):
-                name = work.names[target]
-                told = names.reference_name(line.column, name, draft.taken - {line.name})
-                said = f"{told} -> {name}, stored as {quoted(line.column)}"
-                line.comments.append(f"This may be a relation: {said}")
-
-
-def _meant(line: Line, by_name: Mapping[str, str], work: Adoption) -> str | None:
-    words = names.words_of(line.column)
-    if len(words) < 2 or words[-1] not in ("id", "key", "fk", "no", "nr", "code"):
-        return None
-    for start in range(len(words) - 1):
-        found = by_name.get("_".join(words[start:-1]))
-        if found is not None and len(work.tables[found].key) == 1:
-            return found
-    return None
-
-
-def _key_types(work: Adoption, table: str) -> Sequence[str]:
-    draft, key = work.drafts[table], work.tables[table].key[0]
-    line = draft.line(key)
-    return [line.type.split()[0]] if line is not None else ["integer"]

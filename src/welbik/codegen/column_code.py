@@ -176,7 +176,9 @@ class TableCode:
         key = self.tables[column.references].own
         action = _ON_DELETE.get(column.removal)
         told = [f'ondelete="{action}"'] if action else []
-        return f"{use.sa}.ForeignKey({', '.join([quote(f'{column.references}.{key}'), *told])})"
+        held = column in self.table.bound and not self.table.as_it_is
+        word = f"{use.sa}.ForeignKey" if held else f"{use.loose}.Loose"
+        return f"{word}({', '.join([quote(f'{column.references}.{key}'), *told])})"
 
 
 def _index_arguments(index: Index) -> list[str]:

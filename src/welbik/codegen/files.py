@@ -235,6 +235,8 @@ def _largest(model: Model) -> int:
 
 def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:
     models = sorted(schema, key=lambda model: model.folder)
+    tables = tables_once(schema).values()
+    led = [(table, column) for table in tables for column in table.columns if column.references]
     imports = [
         from_import(f".{model.folder}.controller", [f"pages as {model.endpoint}_pages"])
         for model in models
@@ -255,6 +257,7 @@ def _start_context(schema: Schema, site_title: str) -> dict[str, Any]:
         "models_imports": [from_import(f".{model.folder}.model", [model.name]) for model in models],
         "model_names": sorted(schema.models),
         "menu": menu,
+        "loose": any(table.as_it_is or column not in table.bound for table, column in led),
         "blueprints": [f"{model.endpoint}_pages" for model in models if model.pages],
     }
 

@@ -167,10 +167,11 @@ class Audit:
         is_tree = member.target == model.name and not member.loops
         if is_tree and self._asks(model, of_tree(member)):
             own = quote(self._key(model))
-            # What a way from a row without a parent does not reach stands in a circle.
+            # What a way from a row without a parent that is there does not reach stands in a circle.
+            first = f"{name} IS NULL OR {name} NOT IN (SELECT p.{own} FROM {other} AS p)"
             reached = (
-                f"WITH RECURSIVE reached(k) AS (SELECT {own} FROM {other} WHERE {quote(member.column)} "
-                f"IS NULL UNION SELECT c.{own} FROM {other} AS c JOIN reached ON c.{quote(member.column)} = reached.k) "
+                f"WITH RECURSIVE reached(k) AS (SELECT {own} FROM {other} WHERE {first} "
+                f"UNION SELECT c.{own} FROM {other} AS c JOIN reached ON c.{quote(member.column)} = reached.k) "
                 "SELECT k FROM reached"
             )
             condition = f"{name} IS NOT NULL AND {quote(model.table)}.{own} NOT IN ({reached})"

@@ -436,6 +436,10 @@ _WORDS = {
     "among": "its choices",
     "references": "the table it leads to",
     "removal": "what a removal does",
+    "native": "the type it is stored as",
+    "yes_no": "what stands for yes and no",
+    "empty": "what stands for nothing",
+    "by_database": "whether the database sets it",
 }
 
 

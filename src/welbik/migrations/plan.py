@@ -283,8 +283,7 @@ def _held(ddl: Ddl, part: Part, phases: Sequence[Phases], keys: Mapping[str, str
     out = [one for table in made for one in ddl.create_indexes(table)]
     out += [one for phase in phases for one in phase.finish]
     for table in made:
-        columns = [column for column in table.columns if column.references]
-        out += ddl.add_references(table, columns, keys)
+        out += ddl.add_references(table, table.bound, keys)
     return out
 
 

@@ -353,7 +353,7 @@ class _Asking:
                 where,
                 _Shown(value, column.type),
             )
-        if column.references and not makes and not made:
+        if replace(old, columns=(column,)).bound and not makes and not made:
             there = old.column(column.name)
             if there is None or there.references != column.references or there.type != column.type:
                 yield from self._lost(old, column, value)

@@ -14,7 +14,7 @@ from ..data.drawer import Drawer
 from ..data.memory import Memory
 from ..data.samples import empty_share, law_of
 from ..data.spreads import Bell, Spread
-from ..rules.sql import quote
+from ..rules.sql import quote, text
 from ..rules.tree import BOOLEAN, Apply, Value, plain
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Model, Reference, Schema
@@ -273,8 +273,11 @@ class Measuring:
         """How many rows stand so deep in a tree: the first have no parent."""
         key, table = quote(model.number), quote(model.table)
         column = quote(member.column)
+        first = f"{column} IS NULL"
+        if member.empty is not None:
+            first += f" OR {column} = {text(member.empty)}"
         tree = (
-            f"WITH RECURSIVE tree(k, depth) AS (SELECT {key}, 0 FROM {table} WHERE {column} IS NULL "
+            f"WITH RECURSIVE tree(k, depth) AS (SELECT {key}, 0 FROM {table} WHERE {first} "
             f"UNION ALL SELECT c.{key}, tree.depth + 1 FROM {table} AS c JOIN tree "
             f"ON c.{column} = tree.k WHERE tree.depth < 60) "
             "SELECT depth, count(*) FROM tree GROUP BY depth ORDER BY depth"

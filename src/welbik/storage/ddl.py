@@ -242,7 +242,7 @@ class Ddl:
             if now is None:
                 continue
             same = (column.references, column.removal) == (now.references, now.removal)
-            if (column.references and not same) or (column.unique and not now.unique):
+            if (column in old.bound and not same) or (column.unique and not now.unique):
                 what = "leads to" if column.references else "is unique"
                 raise self._by_hand(f"{old.name}.{column.name} {what} as others made it")
         for index in old.indexes:
@@ -363,9 +363,8 @@ class Ddl:
         return found | dict(self.rules(table))
 
     def _references(self, table: Table, keys: Keys) -> dict[str, str]:
-        columns = [column for column in table.columns if column.references]
-        said = self.add_references(table, columns, keys)
-        names = [identifier(table.name, column.name, "reference") for column in columns]
+        said = self.add_references(table, table.bound, keys)
+        names = [identifier(table.name, column.name, "reference") for column in table.bound]
         return dict(zip(names, said, strict=True)) if said else {}
 
     def _index_texts(self, table: Table) -> dict[str, str]:
@@ -433,8 +432,7 @@ class Ddl:
         """The names of a table's checks and references, in the order of its columns."""
         found = [name for column in table.columns for name, _ in self.checks(table, column)]
         found += [identifier(table.name, check.name, "rule") for check in table.checks]
-        references = [column for column in table.columns if column.references]
-        return found + [identifier(table.name, c.name, "reference") for c in references]
+        return found + [identifier(table.name, c.name, "reference") for c in table.bound]
 
     def rename_constraint(self, table: str, old: str, new: str) -> str:
         return f"ALTER TABLE {quote(table)} RENAME CONSTRAINT {quote(old)} TO {quote(new)}"

@@ -207,7 +207,7 @@ class MariadbDdl(Ddl):
         added = ", ".join(f"ADD {check(*one)}" for one in checks)
         said += [f"ALTER TABLE {table} {added}"] if added else []
         said += self._index_names(before, after)
-        return said + (self.add_references(after, [named], keys) if named.references else [])
+        return said + (self.add_references(after, [named], keys) if named in after.bound else [])
 
     def rename_table(self, before: Table, after: Table, keys: Keys) -> list[str]:
         if after.as_it_is:
@@ -221,10 +221,8 @@ class MariadbDdl(Ddl):
         checks += [check(*rule) for rule in self.rules(after)]
         added = [f"ADD {one}" for one in checks]
         said += [f"ALTER TABLE {new} {', '.join(added)}"] if added else []
-        references = [column for column in after.columns if column.references]
-        return (
-            said + self._index_names(before, after) + self.add_references(after, references, keys)
-        )
+        said += self._index_names(before, after)
+        return said + self.add_references(after, after.bound, keys)
 
     def rename_index(self, table: str, old: str, new: str) -> str:
         return f"ALTER TABLE {quote(table)} RENAME INDEX {quote(old)} TO {quote(new)}"

@@ -90,7 +90,7 @@ class SqliteDdl(Ddl):
 
     def column(self, table: Table, column: Column, keys: Keys) -> str:
         written = super().column(table, column, keys)
-        return f"{written} {self.reference(column, keys)}" if column.references else written
+        return f"{written} {self.reference(column, keys)}" if column in table.bound else written
 
     def add_references(self, table: Table, columns: list[Column], keys: Keys) -> list[str]:
         return []

@@ -131,6 +131,16 @@ class Table:
         """The columns that tell its rows apart, or all that may."""
         return self.keys or ((self.key or self.number,) if not self.keyless else ())
 
+    @property
+    def bound(self) -> list[Column]:
+        """The columns that the database holds to rows of other tables.
+
+        Not what has a value for nothing; and what others made without a key may be a view.
+        """
+        if self.keyless and self.as_it_is:
+            return []
+        return [column for column in self.columns if column.references and column.empty is None]
+
     def column(self, name: str) -> Column | None:
         return next((column for column in self.columns if column.name == name), None)
 

@@ -15,6 +15,8 @@ from .listing import Asked, Listing
 from .lists import List
 from .show import upper
 
+_APART = sa.LABEL_STYLE_TABLENAME_PLUS_COL
+
 
 class Neighbours(Listing):
     """A list as it was left, to tell what stands beside a row of it."""
@@ -72,8 +74,10 @@ class Neighbours(Listing):
         values = {name: value for _, _, some in asked for name, value in some.items()}
 
         def make() -> Any:
-            some = enumerate(one[1]().subquery() for one in asked)
-            return sa.union_all(*(sa.select(sa.literal(n), rows) for n, rows in some))
+            # Of two tables columns may be called alike but for their capitals.
+            two = [one[1]().set_label_style(_APART).subquery() for one in asked]
+            numbered = [sa.select(sa.literal(n), rows) for n, rows in enumerate(two)]
+            return sa.union_all(*numbered)
 
         return {line[0]: line[1:] for line in self._rows(("near", *told), make, values)}
 
@@ -86,9 +90,8 @@ class Neighbours(Listing):
 
     def _own(self, rows: Callable[[], Any]) -> Any:
         """The statement for what the list is sorted by, of one row."""
-        columns = [key.column for key in self.kind.order(self.sort)]
         own = rows().where(*prepared.is_own(self.kind.model))
-        return own.with_only_columns(*columns)
+        return own.with_only_columns(*(k.column for k in self.kind.order(self.sort)))
 
 
 class Place(NamedTuple):

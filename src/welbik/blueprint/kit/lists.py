@@ -221,4 +221,4 @@ def _choices(column: Any) -> tuple[str, ...]:
     """The choices of a column in their order; none where it has none."""
     model = column.parent.mapper.class_
     name = f"{column.key.rstrip('_').upper()}_LABELS"
-    return tuple(getattr(model, name, None) or getattr(column.type, "in_order", ()))
+    return tuple(getattr(model, name, ()) or getattr(column.type, "in_order", ()))

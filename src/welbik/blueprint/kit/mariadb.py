@@ -122,9 +122,8 @@ class Mariadb(Dialect):
         # No index leaves rows out here.
         columns += ["welbik_live"] if index.info.get("live") else []
         kind = "UNIQUE INDEX" if index.unique else "INDEX"
-        named = (
-            f'"{index.name}" ON "{index.table.name}"' if index.table is not None else ""
-        )
+        table = index.table
+        named = f'"{index.name}" ON "{table.name}"' if table is not None else ""
         return f"CREATE {kind} {named} ({', '.join(columns)})"
 
     requirement = "PyMySQL"

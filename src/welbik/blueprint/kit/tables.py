@@ -100,9 +100,8 @@ def among(column: str, values: Iterable[str]) -> sa.CheckConstraint:
 def rule(named: str, text: str, **others: str) -> sa.CheckConstraint:
     """What all rows keep; `others` have it for databases that write it otherwise, or can't hold it."""
     held = _check(lambda dialect, table: others.get(dialect, text), named, "rule")
-    return held.ddl_if(
-        callable_=lambda *_, dialect, **__: others.get(dialect.name, text) != ""
-    )
+    none = [word for word, told in others.items() if not told]
+    return held.ddl_if(callable_=lambda *_, dialect, **__: dialect.name not in none)
 
 
 def _between(told: str, low: str, high: str) -> str:
