@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+import sqlite3
 from collections.abc import Callable
+from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -12,10 +14,12 @@ from typing import Any
 
 import numpy as np
 import pytest
+import servers
 from conftest import Project
 from declared import declarations, understand
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
+from servers import WORDS
 
 from welbik.data.columns import as_python
 from welbik.data.drawer import Drawer
@@ -266,3 +270,80 @@ def test_who_can_be_called_and_was_born_is_somebody() -> None:
     schema, _ = understand("model Terrier\n    name text 40, required\n    born date\n")
     drawn = Drawer(schema, 1).draw(schema.models["Terrier"], 0, 99, {})["name"].values
     assert not {name.split()[0] for name in drawn} & set(options("given_name", 1, 40))
+
+
+COUNTED = """\
+model Person
+    name    text 40, required
+    limit   integer 1..4, required
+    loans   <- Loan.person
+    rule count(loans where back is empty) <= limit
+model Tool
+    bought  date 2005-01-01..2020-01-01, required
+    loans   <- Loan.tool
+    rule count(loans where back is empty) <= 1
+    rule count(loans where state = broken and kg > 2) < 3
+    rule count(loans where sound = no) <= 2
+model Loan
+    tool    -> Tool, required
+    person  -> Person, required
+    taken   date 2005-01-01..2025-01-01, required
+    back    date, > taken, sample 30% empty
+    state   one of new | used | broken, required
+    kg      integer 1..9, required
+    sound   boolean, required
+    rule taken >= tool.bought
+seed
+    60 Person
+    120 Tool
+    600 Loan
+"""
+
+
+def test_no_more_rows_are_of_a_kind_than_a_rule_of_their_parent_lets_be(
+    make: Callable[[str], Project],
+) -> None:
+    project = make(COUNTED)
+    for command in ("build", "migrate", "fill"):
+        project.run(command)
+    assert "all are as declared" in project.run("check", "--rows").stdout
+    with closing(sqlite3.connect(project.root / "bees.db")) as database:
+        for kind, most in (
+            ("back IS NULL", 1),
+            ("state = 'broken' AND kg > 2", 2),
+            ("sound = 0", 2),
+        ):
+            asked = f"SELECT tool_id, count(*) FROM loan WHERE {kind} GROUP BY tool_id"
+            counts = [count for _, count in database.execute(asked)]
+            # As many as there may be, where there would be more.
+            assert max(counts) == most and counts.count(most) > 20, kind
+    # Whoever makes a part of them makes the same.
+    project.run("fill", "--to", "whole")
+    for part in ("1/2", "2/2"):
+        project.run("fill", "--to", "parts", "--part", part)
+    whole = project.read("whole/loan.csv").splitlines()[1:]
+    parts = [project.read(f"parts/loan-{n}-of-2.csv").splitlines()[1:] for n in (1, 2)]
+    assert sorted(whole) == sorted([*parts[0], *parts[1]])
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_rows_lead_to_those_that_they_were_made_for_whatever_tells_these_apart(
+    word: str, make: Callable[[str], Project], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    project = make(
+        'model Hall\n    code text 2..2, required, unique, matches "[A-Z][1-9]"\n'
+        "    opened date 2001-01-01..2020-12-31, required, sample uniform\n    key code\n"
+        "model Kind\n    name text 30, required, unique\n"
+        "model Tool\n    hall -> Hall, required\n    kind -> Kind, required\n"
+        "    bought date 2001-01-01..2022-01-01, required, >= hall.opened\n"
+        "rows Kind\n    name\n    Saw\nseed\n    30 Hall\n    4 Kind\n    300 Tool\n"
+    )
+    with servers.database(word, tmp_path) as address:
+        monkeypatch.setenv("DATABASE_URL", address)
+        for command in ("build", "migrate", "fill"):
+            project.run(command)
+        assert "all are as declared" in project.run("check", "--rows").stdout
+        shown = ["--columns", "hall,bought", "--format", "csv"]
+        made = project.run("sample", "Tool", "--rows", "0..99", *shown).stdout
+        stored = project.run("peek", "Tool", "--rows", "100", *shown).stdout
+        assert made.splitlines() == stored.splitlines()

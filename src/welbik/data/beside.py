@@ -17,6 +17,7 @@ from .drawer import Drawer
 from .making import BATCH, filled, times_of
 from .marks import has_marks
 from .settling import Values
+from .slices import Slice
 from .world import World
 
 _PATIENCE = 20
@@ -153,6 +154,8 @@ class Beside:
         if reference.name not in self.keys:
             if world.is_read(target.name):
                 keys = world.table(target.name).keys[world.choice(reference, self.drawer.arrays)]
+            elif not target.numbered:
+                keys = self._made_keys(target)
             elif target.name in self.ground.done:
                 keys = world.table(target.name).keys
             else:
@@ -161,6 +164,17 @@ class Beside:
                 keys = first + np.arange(self.counts[target.name], dtype=np.int64)
             self.keys[reference.name] = keys if len(keys) else np.zeros(1, dtype=np.int64)
         return self.keys[reference.name]
+
+    def _made_keys(self, target: Model) -> Any:
+        """The keys of made-up rows as they were made: a database may have them in another order."""
+        index = self.drawer.first(target.name) + np.arange(self.counts[target.name])
+        key = target.stored(target.key or target.keys[0])
+        drawn = Slice(self.drawer, target, index, self.counts, final=True).member(key.name)
+        if isinstance(key, Reference):
+            other = self.drawer.schema.models[key.target]
+            keys = self.world.table(other.name).keys if other.numbered else self._made_keys(other)
+            return keys[drawn.values]
+        return np.array(encode(key.kind.stored().type, drawn.values, drawn.empty), dtype=object)
 
     def _own_keys(self, drawn: Drawn) -> list[object]:
         """Keys of earlier rows of a model whose key is a field: those are drawn again."""

@@ -36,6 +36,13 @@ class Drawer(RawDrawer):
         return Slice(self, model, index, counts, final=True).all()
 
     def mended(self, rows: Cut) -> dict[str, Drawn]:
+        self.mending.add(rows.model.name)
+        try:
+            return self._mended(rows)
+        finally:
+            self.mending.discard(rows.model.name)
+
+    def _mended(self, rows: Cut) -> dict[str, Drawn]:
         model, counts = rows.model, rows.counts
         clashing = self.clashing(model, counts)
         if not clashing:

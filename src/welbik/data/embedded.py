@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..kinds.list import ListOf
 from ..schema.model import Field, Model, Shape
+from ..schema.names import plural, words
 from ..schema.naming import told_otherwise
 from .streams import RowStream
 from .wordlists import options
@@ -31,11 +32,12 @@ def draw_lists(stream: RowStream, field: Field, most: int, parts: Entries) -> ND
 def entries_of(shape: Shape, name: str) -> Model:
     """A model of that name whose rows are a part's values."""
     names = {shape.name: name}
+    noun = " ".join(words(shape.name)).lower()
     return Model(
         name=name,
         help="",
-        singular="",
-        plural="",
+        singular=noun,
+        plural=plural(noun),
         everything=tuple(told_otherwise(field, names) for field in shape.fields),
         shown_as=(),
         columns=(),

@@ -18,10 +18,11 @@ from ..schema.model import Field
 from . import samples
 from .clauses import Clause
 from .columns import Drawn, Mask, as_column
+from .counted import within_count
 from .field_stream import FieldStream
 from .grids import in_grid
 from .isolating import bound_of
-from .narrowing import Narrow, Total
+from .narrowing import Counted, Narrow, Total
 from .places import coordinates, is_place
 from .raw import Cut
 from .spreads import Spread, Units
@@ -184,6 +185,24 @@ def _all_values(member: Field) -> list[Any]:
 
 def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
     """A column of a field within what rules leave of it."""
+    counted = rows.drawer.plan.counted.get((rows.model.name, member.name), ())
+    return _counted(rows, member, counted, attempt)
+
+
+def _counted(rows: Cut, member: Field, counted: Sequence[Counted], attempt: int) -> Drawn:
+    """A column within what rules of parents let be of a kind."""
+    if not counted:
+        return _alone(rows, member, attempt)
+    *others, asked = counted
+    drawn = _counted(rows, member, others, attempt)
+    if attempt:
+        return drawn
+    return within_count(
+        rows, member, asked, drawn, lambda some, again: _counted(some, member, others, again)
+    )
+
+
+def _alone(rows: Cut, member: Field, attempt: int) -> Drawn:
     totals = rows.drawer.plan.totals.get((rows.model.name, member.name), ())
     drawn = _together(rows, member, totals, attempt)
     only = rows.drawer.plan.only.get((rows.model.name, member.name))

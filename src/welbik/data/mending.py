@@ -14,7 +14,7 @@ import numpy as np
 from ..kinds.bounds import FromNow
 from ..problems import WelbikError
 from ..rules.arrays import Arrays, Column
-from ..rules.tree import Aggregate, Apply, Node, Value, plain, walk
+from ..rules.tree import Aggregate, Apply, Node, Value, own, plain, walk
 from ..schema.model import Field, Model, Reference, Rule, Unique
 from .columns import Drawn, Here, Mask
 from .fixed import encoded
@@ -41,7 +41,7 @@ class Mending:
 
     def mended(self) -> dict[str, Drawn]:
         """The columns once no rule is broken; raises WelbikError where that can't be had."""
-        rules = [rule for rule in self.model.rules if _reads_own(rule.node)]
+        rules = [rule for rule in self.model.rules if _reads_own(rule.node, self.model.name)]
         arrays = self.drawer.arrays
         self.rows.all()
         for attempt in range(1, _TRIES + 1):
@@ -287,8 +287,12 @@ def _counts_others(node: Node) -> bool:
     return any(isinstance(part, Aggregate) for part in walk(node))
 
 
-def _reads_own(node: Node) -> bool:
-    return any(isinstance(part, Value) for part in walk(node))
+def _reads_own(node: Node, model: str) -> bool:
+    """Whether a rule reads anything of its row, and not only of those that lead to it."""
+    return any(
+        isinstance(part, Value) or part.path or any(hop.model == model for hop in part.hops)
+        for part in own(node)
+    )
 
 
 def _own_names(model: Model, rule: Rule) -> list[str]:

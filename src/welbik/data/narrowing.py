@@ -27,6 +27,7 @@ from ..rules.tree import (
     Value,
     children,
     mapped,
+    own,
     plain,
     reached,
     walk,
@@ -66,6 +67,19 @@ class Total(NamedTuple):
     def stands_in(self, member: Field) -> Field:
         """The total as a field."""
         return replace(member, model=self.parent, name=_TOTAL)
+
+
+class Counted(NamedTuple):
+    """A rule of a parent that lets no more than so many of its rows be of a kind.
+
+    `via` is the reference that leads to the parent, `where` the kind, and `node` is `<` or `<=` with
+    the count of them on the left.
+    """
+
+    parent: str
+    via: str
+    where: Node
+    node: Apply
 
 
 _TOTAL = "the total"
@@ -109,6 +123,8 @@ class Plan:
     """Conditions of `where` that the rows a reference leads to meet."""
     totals: dict[Event, list[Total]] = field(default_factory=dict)
     """The rules of parents that hold a field of their rows together."""
+    counted: dict[Event, list[Counted]] = field(default_factory=dict)
+    """The rules of parents that count their rows by a field."""
     only: dict[Event, Node] = field(default_factory=dict)
     """What must hold of the rows in which a field has a value, unless a rule wants one."""
     slots: dict[str, list[Slot]] = field(default_factory=dict)
@@ -233,10 +249,34 @@ class Plan:
             if self._tree(model, name, node) or self._may(event, reads(node) - {event}):
                 self.of.setdefault(event, []).append(Narrow(node, clauses, tried))
                 if whole:
-                    self._total(model, _at_its_end(node, member), node)
-                    return True
+                    ended = _at_its_end(node, member)
+                    return self._total(model, ended, node) or self._counted(model, ended) or True
                 partly = True
-        return self._total(model, node)
+        return self._total(model, node) or self._counted(model, node)
+
+    def _counted(self, model: Model, node: Node) -> bool:
+        """Whether a rule is kept by a field of the rows that it counts by what they hold."""
+        if not isinstance(node, Apply) or node.word not in ("<", "<="):
+            return False
+        one, most = node.operands
+        if not isinstance(one, Aggregate) or one.function != "count" or one.where is None:
+            return False
+        hop, read = one.hops[0], list(own(one.where))
+        if one.path or len(one.hops) != 1 or not hop.via or hop.model == model.name:
+            return False
+        if any(isinstance(part, Aggregate) for part in [*walk(most), *read]):
+            return False
+        child = self.schema.models[hop.model]
+        grouped = {name for unique in child.uniques for name in unique.names}
+        needed = reads(one.where) | reads(most) | {(child.name, hop.via)}
+        for name in dict.fromkeys(v.name for v in read if isinstance(v, Value) and not v.path):
+            member, event = child.by_name.get(name), (child.name, name)
+            free = isinstance(member, Field) and not member.unique and name not in grouped
+            if free and event not in self.trees and self._may(event, needed - {event}):
+                asked = Counted(model.name, hop.via, one.where, node)
+                self.counted.setdefault(event, []).append(asked)
+                return True
+        return False
 
     def _total(self, model: Model, node: Node, whole: Node | None = None) -> bool:
         """Whether a rule is kept by values of the rows that lead to a row: their sum, least or most."""

@@ -76,6 +76,8 @@ class RawDrawer(ABC):
         """The database that is filled: what is there is read and not made up."""
         self.known: dict[tuple[object, ...], Any] = {}
         """What was told once for whole models."""
+        self.mending: set[str] = set()
+        """The models whose rows are being brought within their rules."""
 
     @cached_property
     def plan(self) -> Plan:

@@ -61,7 +61,9 @@ class Slice:
         """A column; where it is final, all are brought within the rules first."""
         if self.final and name not in self.drawn:
             self.final = False
-            if self.drawer.must_mend(self.model, self.counts):
+            # Rules over those that lead to it may read it in turn: then as it is before.
+            within = self.model.name in self.drawer.mending
+            if not within and self.drawer.must_mend(self.model, self.counts):
                 self.drawn = self.drawer.mended(self)
         if name not in self.drawn:
             self.drawn[name] = self._fix(name, self.draw(name))
