@@ -12,8 +12,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..schema.model import Field, Reference
+from ..schema.model import Field
 from .columns import Drawn, Mask
+from .families import Family, family_of
 from .narrowing import Counted
 from .raw import Places
 from .streams import key_of, mixed
@@ -26,34 +27,44 @@ Draw = Callable[[Any, int], Drawn]
 def within_count(rows: Any, member: Field, asked: Counted, drawn: Drawn, draw: Draw) -> Drawn:
     """A column of a field of which a rule of the parent lets so many be of a kind."""
     drawer, child = rows.drawer, rows.model
-    reference = child.by_name[asked.via]
-    assert isinstance(reference, Reference)
     world = drawer.world
     if world is not None and (world.is_read(child.name) or world.is_read(asked.parent)):
         # Beside stored rows the database has the last word.
         return drawn
-    shared = drawer.shared(child, reference, rows.counts)
-    leads = rows.member(reference.name)
-    there = np.ones(rows.size, dtype=bool) if leads.empty is None else ~leads.empty
-    if shared is None or not there.any():
-        return drawn
-    parents = np.unique(leads.values[there]).astype(np.int64)
-    index, owner = shared.children(parents)
-    if not len(index):
+    whole = family_of(rows, asked.via)
+    if whole is None:
         return drawn
     model = drawer.schema.models[asked.parent]
-    most = _most(rows.other(model, parents + drawer.first(model.name)), asked)
-    if (np.bincount(owner, minlength=len(parents)) <= most).all():
+    most = _most(rows.other(model, whole.parents + drawer.first(model.name)), asked)
+    if (np.bincount(whole.owner, minlength=len(most)) <= most).all():
         return drawn
-    family = rows.other(child, index)
+    values, empty = _few_enough(rows.other(child, whole.numbers), member, asked, whole, most, draw)
+    known, places = whole.places(rows)
+    mine = np.zeros(rows.size, dtype=bool) if drawn.empty is None else drawn.empty
+    out = np.where(known, empty[places], mine)
+    found = drawn.values.copy()
+    found[known] = values[places][known]
+    return Drawn(found, out if out.any() else None)
+
+
+def _few_enough(
+    family: Any,
+    member: Field,
+    asked: Counted,
+    whole: Family,
+    most: NDArray[np.float64],
+    draw: Draw,
+) -> tuple[NDArray[Any], Mask]:
+    """The field in a whole family: its values, and where it is empty."""
     held = draw(family, 0)
     values = held.values.copy()
     empty = np.zeros(family.size, dtype=bool) if held.empty is None else held.empty.copy()
     family.drawn[member.name] = Drawn(values, empty)
-    words = mixed(index.astype(np.uint64), key_of(drawer.seed, child.name, str(asked.node)))
+    key = key_of(family.drawer.seed, family.model.name, str(asked.node))
+    words = mixed(whole.numbers.astype(np.uint64), key)
     # Fixed rows stay as they are: others give way to them.
     chance = np.where(family.fixed, -1.0, words.astype(np.float64))
-    over = _beyond(_is_met(family, asked), owner, most, chance) & ~family.fixed
+    over = _beyond(_is_met(family, asked), whole.owner, most, chance) & ~family.fixed
     for attempt in range(1, _TRIES + 1):
         at = np.flatnonzero(over)
         if not len(at):
@@ -65,14 +76,7 @@ def within_count(rows: Any, member: Field, asked: Counted, drawn: Drawn, draw: D
         empty[at] = False if again.empty is None else again.empty
         some.drawn[member.name] = again
         over[at] = _is_met(some, asked)
-    order = np.argsort(index, kind="stable")
-    places = np.minimum(np.searchsorted(index[order], rows.index), len(index) - 1)
-    known = there & (index[order][places] == rows.index)
-    mine = np.zeros(rows.size, dtype=bool) if drawn.empty is None else drawn.empty
-    out = np.where(known, empty[order[places]], mine)
-    found = drawn.values.copy()
-    found[known] = values[order[places]][known]
-    return Drawn(found, out if out.any() else None)
+    return values, empty
 
 
 def _most(above: Any, asked: Counted) -> NDArray[np.float64]:

@@ -18,6 +18,7 @@ from ..rules.tree import Node, Value, plain
 from ..schema.model import Field, Reference
 from .clauses import Clause
 from .columns import Drawn, Mask, as_column
+from .families import family_of
 from .isolating import bound_of
 from .narrowing import Total
 from .raw import Cut, Places
@@ -89,27 +90,18 @@ def within_totals(
     `draw` draws it for other rows as if there were no such rule, and `ends` says between what it
     may be there.
     """
-    child = rows.model
-    reference = child.by_name[total.via]
-    assert isinstance(reference, Reference)
-    shared = rows.drawer.shared(child, reference, rows.counts)
-    leads = rows.member(reference.name)
-    there = np.ones(rows.size, dtype=bool) if leads.empty is None else ~leads.empty
-    if shared is None or not there.any():
+    whole = family_of(rows, total.via)
+    if whole is None:
         return drawn
-    parents = np.unique(leads.values[there]).astype(np.int64)
-    index, owner = shared.children(parents)
-    family = rows.other(child, index)
-    above = _above(rows, reference, parents)
-    of = _family(family, member, total, draw(family), ends(family), owner, len(parents))
+    family, parents = rows.other(rows.model, whole.numbers), whole.parents
+    above = _above(rows, whole.reference, parents)
+    of = _family(family, member, total, draw(family), ends(family), whole.owner, len(parents))
     if isinstance(above, _Stored):
         of = of.beside(*_there(above, member, total, rows))
     moved = _moved(rows, member, total, parents, above, of)[: family.size]
-    order = np.argsort(index, kind="stable")
-    places = np.minimum(np.searchsorted(index[order], rows.index), max(0, len(index) - 1))
-    known = there & (index[order][places] == rows.index) if len(index) else ~there
-    values = np.where(known, moved[order[places]], _units(rows, member, drawn))
-    spread = rows.drawer.spread(child, member)
+    known, places = whole.places(rows)
+    values = np.where(known, moved[places], _units(rows, member, drawn))
+    spread = rows.drawer.spread(rows.model, member)
     assert spread is not None
     return Drawn(member.kind.drawn(values, spread.reach.places), drawn.empty)
 
