@@ -32,6 +32,7 @@ from welbik.migrations.difference import difference
 from welbik.migrations.plan import statements
 from welbik.problems import WelbikError
 from welbik.schema.model import Field, Schema
+from welbik.storage.connect import connect
 from welbik.storage.sqlite import Sqlite
 from welbik.storage.tables import fingerprint, tables_of
 
@@ -327,8 +328,13 @@ def test_no_more_rows_are_of_a_kind_than_a_rule_of_their_parent_lets_be(
 
 
 @pytest.mark.parametrize("word", WORDS)
+@pytest.mark.parametrize("fixed", ["", "rows Hall\n    code | opened\n    M5 | 2004-01-01\n"])
 def test_rows_lead_to_those_that_they_were_made_for_whatever_tells_these_apart(
-    word: str, make: Callable[[str], Project], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    word: str,
+    fixed: str,
+    make: Callable[[str], Project],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     project = make(
         'model Hall\n    code text 2..2, required, unique, matches "[A-Z][1-9]"\n'
@@ -336,7 +342,8 @@ def test_rows_lead_to_those_that_they_were_made_for_whatever_tells_these_apart(
         "model Kind\n    name text 30, required, unique\n"
         "model Tool\n    hall -> Hall, required\n    kind -> Kind, required\n"
         "    bought date 2001-01-01..2022-01-01, required, >= hall.opened\n"
-        "rows Kind\n    name\n    Saw\nseed\n    30 Hall\n    4 Kind\n    300 Tool\n"
+        "    shelves <-> Hall, sample 1..3 per tool\n"
+        f"rows Kind\n    name\n    Saw\n{fixed}seed\n    30 Hall\n    4 Kind\n    300 Tool\n"
     )
     with servers.database(word, tmp_path) as address:
         monkeypatch.setenv("DATABASE_URL", address)
@@ -347,3 +354,9 @@ def test_rows_lead_to_those_that_they_were_made_for_whatever_tells_these_apart(
         made = project.run("sample", "Tool", "--rows", "0..99", *shown).stdout
         stored = project.run("peek", "Tool", "--rows", "100", *shown).stdout
         assert made.splitlines() == stored.splitlines()
+        # So it is in files, and with what is paired.
+        project.run("fill", "--to", "out")
+        header, *pairs = project.read("out/tool_shelves.csv").splitlines()
+        with connect(address, tmp_path) as opened:
+            held = opened.run(f"SELECT {header} FROM tool_shelves")
+        assert sorted(pairs) == sorted(f"{tool},{hall}" for tool, hall in held)

@@ -21,8 +21,9 @@ import numpy as np
 
 from ..problems import WelbikError
 from ..rules.sql import quote
-from ..schema.model import Many, Model, Schema
+from ..schema.model import Field, Many, Model, Schema
 from ..storage.backend import Database
+from ..storage.neutral import encode
 from ..storage.tables import fingerprint, tables_of
 from .beside import Beside, Ground
 from .completing import complete, take_back
@@ -35,6 +36,7 @@ from .narrowing import reads
 from .pairing import Pairing
 from .samples import law_of
 from .settling import FixedTable
+from .slices import Slice
 from .uploads import write_uploads
 from .verify import Broken, Verifier
 from .world import World
@@ -162,6 +164,7 @@ class Filling:
         self.said: dict[str, Any] = said
         self.drawer, self.day, self.now = drawer, day, int(said["now"])
         drawer.world = self.world
+        self.world.as_made = partial(_keys_as_made, drawer, self.wanted)
         self.verifier = Verifier(database, schema, drawer.here.timezone)
         self.done: set[str] = set()
         self.ground = Ground(database, drawer, self.world, self.wanted, self.done, self.now, tell)
@@ -550,3 +553,13 @@ def _digest(schema: Schema, drawer: Drawer, asked: str) -> str:
     parts = [fingerprint(tables_of(schema)), *texts, asked]
     parts += [str(drawer.seed), drawer.here.timezone]
     return hashlib.sha256("\x1f".join(parts).encode()).hexdigest()
+
+
+def _keys_as_made(drawer: Drawer, counts: Mapping[str, int], model: Model) -> list[object]:
+    """The keys of a model's made-up rows in their order; none where rules have a say in them."""
+    key = model.by_name.get(model.key)
+    if not isinstance(key, Field) or drawer.plan.of.get((model.name, key.name)):
+        return []
+    rows = Slice(drawer, model, np.arange(counts.get(model.name, 0)), counts, final=False)
+    drawn = rows.member(key.name)
+    return encode(key.kind.stored().type, drawn.values, drawn.empty)

@@ -48,6 +48,9 @@ class Pairing:
         """The keys of all stored rows of a model."""
         key = SchemaNames(self.drawer.schema).key(model.name)
         found = self.database.values(model.table, key, live=live)
+        world = self.drawer.world
+        order = None if world is None else world.order_of(model, found)
+        found = found if order is None else [found[at] for at in order]
         return np.array(found, dtype=np.int64 if model.numbered else object)
 
     @cached_property

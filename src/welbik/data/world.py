@@ -6,7 +6,7 @@ those of an empty table are known by how they are made up.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -53,6 +53,8 @@ class World:
             self._as_before(wanted, said["before"])
         self.held_back: dict[tuple[str, str], dict[object, int]] = {}
         """By relation how many more rows may lead to some rows: more have broken a rule."""
+        self.as_made: Callable[[Model], Sequence[object]] = lambda model: ()
+        """The keys of a model's made-up rows in their order, where those are values of their own."""
         self._tables: dict[str, Known] = {}
         self._chosen: dict[tuple[str, str], Positions] = {}
 
@@ -125,6 +127,15 @@ class World:
         keys = self.table(reference.target).keys[self.choice(reference, arrays)]
         return np.array([few.get(key, _ANY) for key in keys.tolist()], dtype=np.int64)
 
+    def order_of(self, model: Model, keys: Sequence[Any]) -> list[int] | None:
+        """In which order the rows with some keys were made; None where that is not known.
+
+        Not every database knows it of keys that are no numbers: all are to make the same of them.
+        """
+        made = {} if model.numbered else {one: at for at, one in enumerate(self.as_made(model))}
+        places = [made.get(one, len(made)) for one in keys]
+        return sorted(range(len(keys)), key=places.__getitem__) if made else None
+
     def forget(self, model: str) -> None:
         """Rows of a model have come or changed: they are read anew."""
         self._tables.pop(model, None)
@@ -178,6 +189,8 @@ class Known:
         key = world.names.key(model.name)
         kind = world.schema.key_of(model)
         stored = world.database.values(model.table, key)
+        self._order = world.order_of(model, stored)
+        stored = self._sorted(stored)
         exact = not isinstance(kind, Field) or kind.kind.annotation == "int"
         self.keys = np.array(stored, dtype=np.int64 if exact else object)
         self._columns: dict[str, Column] = {}
@@ -185,6 +198,9 @@ class Known:
     @property
     def size(self) -> int:
         return len(self.keys)
+
+    def _sorted(self, values: list[Any]) -> list[Any]:
+        return values if self._order is None else [values[at] for at in self._order]
 
     def positions(self, keys: list[object]) -> Column:
         """Where rows with some keys stand; empty where there is none."""
@@ -207,7 +223,7 @@ class Known:
         if name == REMOVED and not has_bin(self.model):
             return Column(np.zeros(self.size, "datetime64[us]"), np.ones(self.size, dtype=bool))
         column = self.world.names.column(self.model.name, name)
-        stored = self.world.database.values(self.model.table, column)
+        stored = self._sorted(self.world.database.values(self.model.table, column))
         if isinstance(member, Reference):
             return self.world.table(member.target).positions(stored)
         if name == "id":
