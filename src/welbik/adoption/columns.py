@@ -29,7 +29,7 @@ _ASKS = re.compile(
 _MOMENT = re.compile(
     r"(^|_)(time|timestamp|tstamp|ts|stamp|epoch|unixtime|crdate|dateline|date|created|updated|"
     r"modified|changed|added|posted|opened|closed|started|ended|joined|registered|sent|seen|since|"
-    r"until|login|activity|expires|expiry|endtime|starttime)(_|$)|_(at|on)$"
+    r"until|login|activity|expires|expiry|endtime|starttime)(_|$)|(^|_)(at|on|when)$"
 )
 _SINCE, _UNTIL = 10**8, 2**32
 _CODES = re.compile(r"(?:^|[\s,;(|/])(-?\w{1,12})\s*(?:=|:|->|=>)\s*([^,;|/()=:]{1,40})")

@@ -153,6 +153,11 @@ def _explain(settings: Settings, name: str) -> None:
 
 def _say_ahead(settings: Settings, schema: Schema | None) -> None:
     """Says where the code is ahead of what the database can't have: the pages fail until then."""
+    from ..migrations import FOLDER
+
+    if not (settings.root / FOLDER).is_dir():
+        # Of tables that are all new none can be in the way.
+        return
     from ..problems import WelbikError
     from ..project.database import change_risks
     from ..project.migrating import possible_change

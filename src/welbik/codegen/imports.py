@@ -40,7 +40,7 @@ _LIBRARIES = {
     "ResponseReturnValue": Source("flask.typing", "ResponseReturnValue"),
     # Beside a project's tests, where nothing of its package is.
     "Supply": Source("supply", "Supply"),
-    **{name: Source("visit", name) for name in ("Visitor", "problem", "ways")},
+    **{name: Source("visit", name) for name in ("Visitor", "one", "problem", "ways")},
 }
 PLACE = "\ue003"
 """Stands in a text where its imports go."""

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
+from ..migrations import FOLDER
 from ..migrations.difference import Difference, difference
 from ..migrations.files import (
     Migration,
@@ -41,8 +42,6 @@ from .writing import write_all
 
 if TYPE_CHECKING:
     from ..data.audit import Broken
-
-FOLDER = "migrations"
 
 
 @dataclass(frozen=True)

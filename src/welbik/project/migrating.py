@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 from ..language.diagnostics import Report
 from ..language.lexer import lines as read_lines
 from ..language.source import Span
+from ..migrations import FOLDER
 from ..migrations.files import DoubledError, Migration, read_migrations
 from ..migrations.risks import Risk
 from ..migrations.run import Way, allowed, refused
 from ..problems import WelbikError
 from ..schema.model import Reference, Schema
 from .database import (
-    FOLDER,
     Change,
     bring_up,
     change_risks,

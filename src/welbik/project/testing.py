@@ -10,6 +10,7 @@ from typing import Any
 
 from ..data.supply import Factory
 from ..data.verify import Verifier, worked_out
+from ..migrations import FOLDER
 from ..migrations.files import read_migrations
 from ..migrations.run import run_migrations
 from ..problems import WelbikError
@@ -19,7 +20,7 @@ from ..storage.backend import Database
 from ..storage.connect import IN_MEMORY as IN_MEMORY
 from ..storage.connect import connect, known
 from ..storage.tables import tables_of
-from .database import FOLDER, declared_change, way_of
+from .database import declared_change, way_of
 from .declarations import schema_of
 from .settings import read_settings
 

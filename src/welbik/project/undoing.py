@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..migrations import FOLDER
 from ..migrations.files import Migration, read_migrations, tables_after, to_toml
 from ..migrations.plan import statements
 from ..migrations.risks import Risk, risks
@@ -13,7 +14,7 @@ from ..migrations.undo import Back, back
 from ..problems import WelbikError
 from ..storage.backend import UNDO
 from ..storage.tables import Tables
-from .database import FOLDER, open_database, told_by, way_of
+from .database import open_database, told_by, way_of
 from .declarations import schema_of
 from .settings import Settings
 
