@@ -531,3 +531,41 @@ def test_what_no_database_holds_is_let_go_of_where_a_row_is_removed(
         assert "all are as declared" in project.run("check", "--rows").stdout
         # Each way of removal among them.
         assert "passed" in project.python("-m", "pytest", "-q").stdout
+
+
+_REMOVED = """
+import re
+from site_site import create_app
+client = create_app().test_client()
+for number in (2, 3):
+    page = client.get(f"/items/{number}/remove").text
+    sent = dict(re.findall(r'type="hidden" name="([^"]+)" value="([^"]*)"', page))
+    answer = client.post(f"/items/{number}/remove", data=sent)
+    print(answer.status_code, "does not know of" in answer.text)
+"""
+
+
+@pytest.mark.parametrize("word", WORDS)
+def test_a_row_goes_with_its_pairs_or_says_what_holds_it(word: str, tmp_path: Path) -> None:
+    # As most tables of pairs are that others made: nothing in them goes by itself.
+    text = (
+        "CREATE TABLE tag (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL);\n"
+        "CREATE TABLE item (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL);\n"
+        "CREATE TABLE item_tag (item_id INTEGER NOT NULL, tag_id INTEGER NOT NULL, "
+        "PRIMARY KEY (item_id, tag_id), FOREIGN KEY (item_id) REFERENCES item (id), "
+        "FOREIGN KEY (tag_id) REFERENCES tag (id));\n"
+        "CREATE TABLE hidden (id INTEGER PRIMARY KEY, item_id INTEGER, "
+        "FOREIGN KEY (item_id) REFERENCES item (id));\n"
+        "INSERT INTO tag VALUES (1, 'Sweet');\n"
+        "INSERT INTO item VALUES (2, 'Two'), (3, 'Three');\n"
+        "INSERT INTO item_tag VALUES (2, 1), (3, 1);\nINSERT INTO hidden VALUES (1, 3)"
+    )
+    with loaded(word, tmp_path, text) as address:
+        site = adopted(address, tmp_path, "--without", "hidden")
+        assert "<-> Tag" in site.read("models/item.welbik")
+        package = next(path.parent.name for path in site.root.glob("*/settings.py"))
+        script = _REMOVED.replace("site_site", package)
+        assert site.python("-c", script).stdout.split() == ["303", "False", "409", "True"]
+        with connect(address, tmp_path) as opened:
+            # What was held is as it was.
+            assert opened.run("SELECT item_id, tag_id FROM item_tag") == [(3, 1)]

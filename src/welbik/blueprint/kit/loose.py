@@ -13,6 +13,7 @@ import sqlalchemy as sa
 from sqlalchemy import event, orm
 
 from . import removal
+from .database import every_model
 
 _AT_ONCE = 1_000
 _DONE = "loose_done"
@@ -49,9 +50,22 @@ def _removed(state: orm.ORMExecuteState) -> None:
     found = {child: list(_some(state.session, gone[child])) for child in going}
     if any(way[0] is mapper.class_ and way[3] == "CASCADE" for way in ways):
         found[mapper.class_] = list(_some(state.session, gone[mapper.class_]))
+    _unpair(state.session, gone)
     for child in reversed([child for child in gone if child in found]):
         for keys in found[child]:
             _run(state.session, sa.delete(child).where(child.id.in_(keys)))
+
+
+def _unpair(session: orm.Session, gone: removal.Gone) -> None:
+    """Takes what goes out of the tables of pairs that others made: no cascade may do it."""
+    mapped = {model.__table__ for model in every_model()}
+    for model, rows in gone.items():
+        for table in model.metadata.tables.values():
+            for column in () if table in mapped else table.columns:
+                keys = [key for key in column.foreign_keys if isinstance(key, Loose)]
+                if any(key.column.table is model.__table__ for key in keys):
+                    for some in _some(session, rows):
+                        _run(session, sa.delete(table).where(column.in_(some)))
 
 
 def _is_loose(child: Any, column: Any, parent: Any, does: str) -> bool:

@@ -149,8 +149,7 @@ def _touched(gone: Gone) -> Iterator[tuple[Any, str, list[tuple[Any, Any]]]]:
     for child, column, parent, does in references():
         if parent in gone and does != "CASCADE":
             found.setdefault((child, does), []).append((column, parent))
-    for (child, does), ways in found.items():
-        yield child, does, ways
+    yield from ((child, does, ways) for (child, does), ways in found.items())
 
 
 def _gone(model: Any, which: Any) -> Gone:
@@ -294,6 +293,7 @@ def remove_all(found: Effects, model: Any, which: Any) -> bool:
         session().execute(removed, execution_options={"synchronize_session": False})
         done = _settled(found, touched)
     except IntegrityError:
+        found.said = ["Rows that this site does not know of lead to it."]
         session().rollback()
         return False
     stored()
