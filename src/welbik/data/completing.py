@@ -94,7 +94,8 @@ def _left(ground: Ground, model: Model, run: Run) -> tuple[Places, Places]:
         there = np.flatnonzero((keys >= run.key) & (keys < run.key + run.size))
         return there, keys[there] - run.key
     rows = marked(ground.database, ground.world.names, model, run, numbers_of(run))
-    found = np.array([(place, at) for place, _, at in rows], dtype=np.int64).reshape(-1, 2)
+    places = {key: place for place, key in enumerate(keys.tolist())}
+    found = np.array([(places[key], at) for _, key, at in rows], dtype=np.int64).reshape(-1, 2)
     return found[:, 0], found[:, 1]
 
 
