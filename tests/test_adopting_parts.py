@@ -20,7 +20,7 @@ from served import served
 from servers import WORDS, database
 
 from welbik.adoption import names
-from welbik.adoption.conditions import Field, UnreadError, read_condition, written
+from welbik.adoption.conditions import Field, UnreadError, form_of, read_condition, written
 from welbik.language.words import may_name_field
 from welbik.schema.names import plural
 from welbik.storage.connect import connect
@@ -431,6 +431,25 @@ def test_rows_that_lead_to_nothing_by_a_number_are_listed_and_filled(
             # None is lost on the way, and what leads to nothing comes last.
             assert len(names) == 400 and names[-none:] == ["—"] * none, sort
             assert "—" not in names[:-none]
+
+
+@pytest.mark.parametrize(
+    ("sql", "form"),
+    [
+        ("code ~ '^[0-9]{4,5}$'", "[0-9]{4,5}"),
+        ("code ~ '^(a|b)$'", "(a|b)"),
+        # Held to one end, or to none; and what is no pattern of the language.
+        *((f"code ~ '{text}'", None) for text in ("^a|b$", "^a", "a$", r"^a\$", r"^(?=a)b$")),
+        ("code ~* '^a$'", None),
+        ("code REGEXP '^a$'", None),
+    ],
+)
+def test_a_form_is_read_where_all_of_a_text_has_it(sql: str, form: str | None) -> None:
+    try:
+        found = form_of(read_condition(sql, lambda name: name))
+    except UnreadError:
+        found = None
+    assert found == (("code", form) if form else None)
 
 
 @pytest.mark.parametrize("word", WORDS)

@@ -133,3 +133,23 @@ def test_a_damaged_or_doubled_record_is_no_source_of_files(make: Callable[[str],
         project.declare(text)
         project.run("build")
         assert project.read("bees/yard/form.py") == wanted
+
+
+def test_files_follow_a_model_that_comes_to_be_called_otherwise(
+    make: Callable[[str], Project],
+) -> None:
+    text = (
+        "model HIVES\n    name text 9\nmodel Apiary\n    home -> HIVES\n    hives <- Box.apiary\n{}"
+        "model Box\n    apiary -> Apiary\n    closed date\nmodel Other\n    it -> HIVES\n"
+    )
+    project = make(text.format(""))
+    project.run("build")
+    # Now a module has two things of that name: the class gets another, wherever it is told of.
+    rules = '    rule count(hives where closed is empty) < 9\n    rule home.name != "x"\n'
+    project.declare(text.format(rules))
+    project.run("build")
+    fresh = make(text.format(rules))
+    fresh.run("build")
+    assert "HIVES_" in fresh.read("bees/other/model.py")
+    for name in ("bees/other/model.py", "bees/other/form.py", "tests/test_other.py"):
+        assert project.read(name) == fresh.read(name), name

@@ -285,13 +285,17 @@ def form_of(tree: Tree) -> tuple[str, str] | None:
     if tree.word != "matches" or [part.word for part in tree.parts] != ["column", "string"]:
         return None
     column, text = (part.text for part in tree.parts)
-    if not (text.startswith("^") and text.endswith("$")):
+    if not text.startswith("^") or not text.endswith("$") or text.endswith("\\$"):
         return None
     try:
         parse_pattern(text)
     except PatternError:
         return None
-    return column, text[1:-1]
+    # Of `^a|b$` each way is held to one end alone.
+    bare, left = re.sub(r"\\.|\[[^\]]*\]", "", text), ""
+    while bare != left:
+        bare, left = re.sub(r"\([^()]*\)", "", bare), bare
+    return None if "|" in bare else (column, text[1:-1])
 
 
 _CALLS = {

@@ -39,6 +39,11 @@ class Files(Mapping[str, str]):
     def __len__(self) -> int:
         return len(self._texts)
 
+    @property
+    def packed(self) -> set[str]:
+        """The files whose text is still to be unpacked."""
+        return {name for name, text in self._texts.items() if not isinstance(text, str)}
+
     def add(self, texts: Mapping[str, str | Callable[[], str]]) -> None:
         """Adds files, or puts them in place of others."""
         self._texts.update(texts)

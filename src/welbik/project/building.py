@@ -19,7 +19,7 @@ from .remade import Remade, all_recorded
 from .writing import finish, prune, write_all
 
 if TYPE_CHECKING:
-    from ..codegen.made import Made
+    from ..codegen.made import Files, Made
     from ..schema.model import Schema
     from .renaming import Renaming
     from .settings import Settings
@@ -59,7 +59,7 @@ def planned(
     inputs = _inputs(settings, declared)
     if record.inputs == inputs and not asked.theirs and not _is_back(settings, record):
         # Nothing that it is built from changed: what was generated is what would be.
-        wanted: Mapping[str, str] = all_recorded(record)
+        wanted = all_recorded(record)
         same = record.as_recorded(settings.root, record.files)
         renaming = None
         loose: Mapping[str, str] = {}
@@ -68,7 +68,8 @@ def planned(
         schema = schema or schema_of(settings.root)
         remade = Remade(record, settings.package, settings.root)
         wanted, renaming, loose, told = _generated(settings, schema, remade, tell)
-        same = remade.as_recorded
+        # Some may have been made after all, where a model came to be called otherwise in the code.
+        same = remade.as_recorded & wanted.packed
     wishes = Wishes(
         _in_project(settings, asked.mine),
         _in_project(settings, asked.theirs),
@@ -118,7 +119,7 @@ def _is_back(settings: Settings, record: Record) -> bool:
 
 def _generated(
     settings: Settings, schema: Schema, remade: Remade, tell: Tell
-) -> tuple[Mapping[str, str], Renaming, Mapping[str, str], Callable[[Record], dict[str, Made]]]:
+) -> tuple[Files, Renaming, Mapping[str, str], Callable[[Record], dict[str, Made]]]:
     """Every file as it is declared, what was renamed since the last build, and for the next one
     digests of what was laid out, and what tells what models were made from."""
     from ..codegen.files import application_files

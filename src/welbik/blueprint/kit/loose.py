@@ -38,7 +38,7 @@ def _removed(state: orm.ORMExecuteState) -> None:
     if mapper is None or not isinstance(statement, sa.Delete):
         return
     which = statement.whereclause
-    gone = removal._gone(mapper.class_, sa.true() if which is None else which)
+    gone = removal.gone_with(mapper.class_, sa.true() if which is None else which)
     ways = [way for way in removal.references() if way[2] in gone and _is_loose(*way)]
     for child, column, parent, does in ways:
         if does == "SET NULL":

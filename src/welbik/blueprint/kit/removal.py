@@ -93,7 +93,7 @@ def effects_of(model: Any, which: Any, *, binned: bool = True) -> Effects:
     `binned` says whether rows in the bin count among what goes along or is in the way.
     """
     found = Effects()
-    gone = _gone(model, which)
+    gone = gone_with(model, which)
     marked = hashlib.sha256()
     for child, column, ways in _touched(gone):
         refers = sa.or_(*(c.in_(gone[parent]) for c, parent in ways))
@@ -152,7 +152,7 @@ def _touched(gone: Gone) -> Iterator[tuple[Any, str, list[tuple[Any, Any]]]]:
     yield from ((child, does, ways) for (child, does), ways in found.items())
 
 
-def _gone(model: Any, which: Any) -> Gone:
+def gone_with(model: Any, which: Any) -> Gone:
     """The rows that go if those of a model do which meet a condition, as statements."""
     ways: Ways = {}
     for child, column, parent, does in references():
@@ -280,7 +280,7 @@ def _bin(found: Effects, model: Any, which: Any) -> bool:
 
 def remove_all(found: Effects, model: Any, which: Any) -> bool:
     """As `remove`, for good, of all rows of a model that meet a condition."""
-    gone = _gone(model, which)
+    gone = gone_with(model, which)
     touched = rules.touched(gone)
     try:
         for child, keys in gone.items():
