@@ -14,10 +14,10 @@ from ..storage.backend import Database
 from ..storage.neutral import encode
 from .columns import Drawn, Mask
 from .drawer import Drawer
+from .made_keys import keys_of
 from .making import BATCH, filled, times_of
 from .marks import has_marks
 from .settling import Values
-from .slices import Slice
 from .world import World
 
 _PATIENCE = 20
@@ -53,7 +53,7 @@ class Beside:
             1 if not model.numbered else self.database.next_id(model.table)
         )
         self.types = {field.name: field.kind.stored().type for field in model.fields}
-        self.keys: dict[str, Any] = {}
+        self.keys: dict[tuple[str, str], Any] = {}
         self.given: list[Values] = []
         self.times: list[list[object]] = []
         self.skipped: list[int] = []
@@ -145,13 +145,16 @@ class Beside:
             return encode(self.types[member.name], drawn.values, drawn.empty)
         made_up = not self.world.is_read(member.target)
         if made_up and member.target == self.model.name and self.model.key:
-            return self._own_keys(drawn)
+            numbers = drawn.values + self.drawer.first(self.model.name)
+            at = Drawn(numbers, drawn.empty)
+            return keys_of(self.drawer, self.model, at, self.counts, self.encoded)
         return encode("integer", self._keys(member)[drawn.values], drawn.empty)
 
     def _keys(self, reference: Reference) -> Any:
         """The keys of the rows that a reference chooses from, by their position."""
         world, target = self.world, self.drawer.schema.models[reference.target]
-        if reference.name not in self.keys:
+        known = (reference.model, reference.name)
+        if known not in self.keys:
             if world.is_read(target.name):
                 keys = world.table(target.name).keys[world.choice(reference, self.drawer.arrays)]
             elif not target.numbered:
@@ -162,31 +165,14 @@ class Beside:
                 # Rows that come later, or its own: they will get the next ids.
                 first = self.database.next_id(target.table)
                 keys = first + np.arange(self.counts[target.name], dtype=np.int64)
-            self.keys[reference.name] = keys if len(keys) else np.zeros(1, dtype=np.int64)
-        return self.keys[reference.name]
+            self.keys[known] = keys if len(keys) else np.zeros(1, dtype=np.int64)
+        return self.keys[known]
 
     def _made_keys(self, target: Model) -> Any:
         """The keys of made-up rows as they were made: a database may have them in another order."""
         index = self.drawer.first(target.name) + np.arange(self.counts[target.name])
-        key = target.stored(target.key or target.keys[0])
-        drawn = Slice(self.drawer, target, index, self.counts, final=True).member(key.name)
-        if isinstance(key, Reference):
-            other = self.drawer.schema.models[key.target]
-            keys = self.world.table(other.name).keys if other.numbered else self._made_keys(other)
-            return keys[drawn.values]
-        return np.array(encode(key.kind.stored().type, drawn.values, drawn.empty), dtype=object)
-
-    def _own_keys(self, drawn: Drawn) -> list[object]:
-        """Keys of earlier rows of a model whose key is a field: those are drawn again."""
-        key = self.model.stored(self.model.key)
-        assert isinstance(key, Field)
-        most = int(drawn.values.max(initial=0)) + 1
-        keys = self.drawer.field(self.model, key, np.arange(most))
-        known = encode(self.types[key.name], keys.values, keys.empty)
-        chosen: list[object] = [known[at] for at in drawn.values.tolist()]
-        for at in np.flatnonzero(drawn.empty).tolist() if drawn.empty is not None else ():
-            chosen[at] = None
-        return chosen
+        keys = keys_of(self.drawer, target, Drawn(index, None), self.counts, self.encoded)
+        return np.array(keys, dtype=object)
 
     def _free(self, columns: list[list[object]]) -> Mask:
         """Which rows repeat no unique value that is already stored."""

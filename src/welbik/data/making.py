@@ -23,8 +23,8 @@ from ..storage.neutral import encode
 from ..storage.packing import Packed, Packing
 from .columns import Counts, Drawn
 from .drawer import Drawer
+from .made_keys import keys_of
 from .raw import Places
-from .slices import Slice
 from .streams import RowStream, span_of
 
 BATCH = 8_000
@@ -106,16 +106,7 @@ class Maker:
         """The keys of the rows at some positions."""
         if target.numbered:
             return encode("integer", at.values + self.making.firsts[target.name], at.empty)
-        # Where the key is a reference, theirs is that of what it leads to.
-        key = target.stored(target.key or target.keys[0])
-        there, places = np.unique(at.values, return_inverse=True)
-        rows = Slice(self.drawer, target, there, self.making.counts, final=True)
-        drawn = rows.member(key.name)
-        known = self._encoded(key, drawn)
-        chosen: list[object] = [known[place] for place in places.tolist()]
-        for row in np.flatnonzero(at.empty).tolist() if at.empty is not None else ():
-            chosen[row] = None
-        return chosen
+        return keys_of(self.drawer, target, at, self.making.counts, self._encoded)
 
 
 def filled(model: Model) -> list[Field | Reference]:
