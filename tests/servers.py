@@ -29,6 +29,11 @@ _PROGRAMS = {
     "postgresql": ("initdb", "pg_ctl"),
     "mariadb": ("mariadb-install-db", "mariadbd", "mariadb-admin"),
 }
+# Nothing of what these keep need outlive the machine.
+_UNSAFE = (
+    *("--innodb-doublewrite=0", "--sync-binlog=0", "--innodb-flush-method=nosync"),
+    *("--sync-frm=0", "--innodb-file-per-table=0"),
+)
 _ACCOUNTS = {"postgresql": "postgres", "mariadb": "mysql"}
 
 
@@ -171,7 +176,7 @@ def _mariadb(
     memory = os.environ.get(MEMORY, "64M")
     more += ["--innodb-flush-log-at-trx-commit=0", f"--innodb-buffer-pool-size={memory}"]
     started = subprocess.Popen(
-        [mariadbd, *common, *more, "--innodb-doublewrite=0", "--sync-binlog=0"],
+        [mariadbd, *common, *more, *_UNSAFE],
         stdout=subprocess.DEVNULL,
         stderr=(folder / "log").open("w") if not who else subprocess.DEVNULL,
         start_new_session=True,
