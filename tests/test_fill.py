@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 from conftest import Project
 from declared import declarations, understand
-from hypothesis import assume, given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 from welbik.data.drawer import Drawer
@@ -114,6 +114,12 @@ PEOPLE = st.lists(
 
 
 @given(COUNTS, PEOPLE, COUNTS, st.integers(1, 99))
+@example(
+    {"Chip": 0, "Owner": 3, "Pet": 1, "Shot": 0},
+    ["UPDATE owner SET most = 1"],
+    {"Chip": 0, "Owner": 1, "Pet": 27, "Shot": 0},
+    1,
+)
 @settings(max_examples=40)
 def test_a_second_fill_fits_what_people_made_of_the_first(
     first: dict[str, int], changes: list[str], second: dict[str, int], seed: int

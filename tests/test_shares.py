@@ -21,7 +21,7 @@ from welbik.data.columns import as_python
 from welbik.data.drawer import Drawer
 from welbik.data.limits import Limits
 from welbik.data.pairs import pairs_of
-from welbik.data.sharing import Law, Sharing, Tree
+from welbik.data.sharing import NO_END, Law, Sharing, Tree
 from welbik.data.slices import Slice
 from welbik.data.streams import permuted, permuted_each, unpermuted
 from welbik.data.topping import Topping
@@ -354,9 +354,11 @@ def test_rules_that_only_trying_keeps_are_told(make: Callable[[str], Project]) -
         "model A\n    n integer 1..900, required\n    m integer 1..900, required\n"
         "    rule {}\nseed\n    300 A\n"
     )
-    told = make(declared.format("n * m < 900")).run("check").stdout
-    assert "remark:" in told and "'n * m < 900'" in told and "n " in told and " to " in told
-    assert "remark" not in make(declared.format("n + m < 1500")).run("check").stdout
+    rule = "n * n + m * m < 90000"
+    told = make(declared.format(rule)).run("check").stdout
+    assert "remark:" in told and f"'{rule}'" in told and "n " in told and " to " in told
+    for rule in ("n + m < 1500", "n * m < 9000", "n / m > 3", "n * -2 < -m"):
+        assert "remark" not in make(declared.format(rule)).run("check").stdout
 
 
 @pytest.mark.parametrize(
@@ -438,18 +440,20 @@ def test_values_stand_only_where_they_are_wanted(closed: int, why: int, seed: in
 def test_rows_beside_stored_ones_bring_parents_into_their_range(
     there: list[int], low: int, more: int, rows: int, empty: float, key: int, required: bool
 ) -> None:
-    law = Law("range", low, low + more)
     start = 7
+    any_number = np.zeros(len(there), np.int64), np.full(len(there), NO_END)
     few = np.array([(key >> 3 * at) % 8 for at in range(len(there))])
     held = Topping(
-        key, rows, np.array(there), Law(), empty=empty, start=start, room=few, required=False
+        *(key, rows, np.array(there), *any_number),
+        **{"empty": empty, "start": start, "room": few, "required": False},
     )
     led, none = held.parents(np.arange(start, start + 2 * rows))
     # Those that stand in for others keep to it too.
     assert (np.bincount(led[~none], minlength=len(there)) <= few).all()
     given = rows - round(rows * empty)
     assert int((~none[:rows]).sum()) == min(given, few.sum())
-    shared = Topping(key, rows, np.array(there), law, empty=empty, start=start, required=required)
+    ends = np.full(len(there), low), np.full(len(there), low + more)
+    shared = Topping(key, rows, np.array(there), *ends, empty=empty, start=start, required=required)
     index = np.arange(start, start + rows)
     parents, none = shared.parents(index)
     room = sum(max(0, max(low + more, one) - one) for one in there)

@@ -206,7 +206,10 @@ class Drawer(RawDrawer):
         assert isinstance(reference, Reference)
         if (model.name, anchor) not in self.plan.chosen:
             return self.most_beside(model, anchor, counts) or 1
-        law, have = law_of(self.schema, reference), self._to_choose(reference, counts)
+        law, have = (
+            law_of(self.schema, reference, self.plan.kinds),
+            self._to_choose(reference, counts),
+        )
         rows = max(1, counts.get(model.name, 0) - self.first(model.name))
         return law.high or _FEWER * -(-rows // max(1, have))
 

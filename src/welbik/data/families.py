@@ -1,14 +1,17 @@
-"""All rows of the parents that some rows lead to, and where these stand among them."""
+"""All rows of the parents that some rows lead to, where these stand among them, and what is stored beside."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from ..schema.model import Reference
+from ..rules.arrays import Column
+from ..rules.tree import Hop
+from ..schema.model import Model, Reference
 from .columns import Mask
 from .raw import Cut, Places
+from .world import Known, Some
 
 
 class Family(NamedTuple):
@@ -43,3 +46,92 @@ def family_of(rows: Cut, via: str) -> Family | None:
     parents = np.unique(leads.values[there]).astype(np.int64)
     index, owner = shared.children(parents)
     return Family(reference, there, parents, index, owner) if len(index) else None
+
+
+class StoredParents(Some):
+    """Stored parents, as what solves a comparison asks for them."""
+
+    def __init__(self, rows: Known, at: Places, new: Any, whole: Family) -> None:
+        super().__init__(rows, at)
+        self.arrays = new.arrays
+        self.fixed: Mask = np.zeros(len(at), dtype=bool)
+        self._new, self._whole = new, whole
+
+    def children(self, hop: Hop) -> tuple[Any, Places]:
+        """Those that are stored, and those that are made up for them."""
+        rows, owner = self.stored_children(hop)
+        reference = self._whole.reference
+        if (hop.model, hop.via) != (reference.model, reference.name):
+            return rows, owner
+        return Joined(rows, self._new), np.append(owner, self._whole.owner)
+
+    def stored_children(self, hop: Hop) -> tuple[Known, Places]:
+        rows, owner = self.rows.children(hop)
+        return rows, _places_in(self, owner)
+
+
+class Joined:
+    """Stored rows of a model, and after them made-up ones."""
+
+    def __init__(self, stored: Any, new: Any) -> None:
+        self.stored, self.new = stored, new
+
+    @property
+    def size(self) -> int:
+        return int(self.stored.size + self.new.size)
+
+    def column(self, name: str) -> Column:
+        stored, new = self.stored.column(name), self.new.column(name)
+        values = new.values
+        if isinstance(self.model.by_name.get(name), Reference):
+            # Rows that both lead to are told by two numbers: those of the new ones come after all others.
+            values = values + self.stored.follow(name).size
+        return Column(np.append(stored.values, values), np.append(stored.empty, new.empty))
+
+    @property
+    def model(self) -> Model:
+        model: Model = self.stored.model
+        return model
+
+    def near(self, positions: Places) -> tuple[Any, Places]:
+        return self, positions
+
+    def follow(self, reference: str) -> Joined:
+        return Joined(self.stored.follow(reference), self.new.follow(reference))
+
+    def children(self, hop: Hop) -> tuple[Any, Places]:
+        stored, owner = self.stored.children(hop)
+        new, others = self.new.children(hop)
+        there = np.where(others < 0, -1, others + self.stored.size)
+        return Joined(stored, new), np.append(owner, there)
+
+
+def parents_of(rows: Cut, whole: Family, family: Any) -> Any:
+    """The parents of a family: stored ones as `StoredParents`, others as they are made up.
+
+    `family` has the rows of it.
+    """
+    drawer, world, reference = rows.drawer, rows.drawer.world, whole.reference
+    if world is not None and world.is_read(reference.target):
+        at = world.choice(reference, drawer.arrays)[whole.parents]
+        return StoredParents(world.table(reference.target), at, family, whole)
+    model = drawer.schema.models[reference.target]
+    return rows.other(model, whole.parents + drawer.first(model.name))
+
+
+def stored_rows(rows: Cut, via: str, above: StoredParents) -> tuple[Known, Places, Mask]:
+    """The stored rows of the same model, whose each is among some parents, and which are those of one."""
+    world = rows.drawer.world
+    assert world is not None
+    stored = world.table(rows.model.name)
+    leads = stored.column(via)
+    owner = _places_in(above, np.where(leads.empty, -1, leads.values.astype(np.int64)))
+    return stored, owner, (owner >= 0) & stored.live()
+
+
+def _places_in(above: StoredParents, positions: Places) -> Places:
+    """Where positions in a whole table stand among some of its rows; -1 where they do not."""
+    place = np.full(above.rows.size + 1, -1, dtype=np.int64)
+    place[above.at] = np.arange(above.size)
+    found: Places = place[positions]
+    return found

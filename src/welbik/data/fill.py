@@ -23,20 +23,20 @@ from ..problems import WelbikError
 from ..rules.sql import quote
 from ..schema.model import Field, Many, Model, Schema
 from ..storage.backend import Database
-from ..storage.neutral import encode
 from ..storage.tables import fingerprint, tables_of
 from .beside import Beside, Ground
+from .columns import Drawn
 from .completing import complete, take_back
 from .drawer import Drawer
+from .events import reads
 from .fixed import counts_with_fixed
+from .made_keys import keys_of
 from .making import Batches, Maker, Making, filled, midnight
 from .marks import columns_of, has_marks, marked, marks_of, numbers_of
 from .memory import Memory, Run
-from .narrowing import reads
 from .pairing import Pairing
 from .samples import law_of
 from .settling import FixedTable
-from .slices import Slice
 from .uploads import write_uploads
 from .verify import Broken, Verifier
 from .world import World
@@ -430,7 +430,9 @@ class Filling:
             if reference.name not in led:
                 continue
             rooms: dict[object, int] = {}
-            most = min(missing, law_of(self.schema, reference).high or missing)
+            most = min(
+                missing, law_of(self.schema, reference, self.drawer.plan.kinds).high or missing
+            )
             for one in broken:
                 if one.model.name == reference.target:
                     for key, room in self.verifier.rooms(one, reference, most).items():
@@ -560,6 +562,6 @@ def _keys_as_made(drawer: Drawer, counts: Mapping[str, int], model: Model) -> li
     key = model.by_name.get(model.key)
     if not isinstance(key, Field) or drawer.plan.of.get((model.name, key.name)):
         return []
-    rows = Slice(drawer, model, np.arange(counts.get(model.name, 0)), counts, final=False)
-    drawn = rows.member(key.name)
-    return encode(key.kind.stored().type, drawn.values, drawn.empty)
+    numbers = Drawn(np.arange(counts.get(model.name, 0)), None)
+    # What rules over whole tables do of keys can't be asked of a table that is being read.
+    return keys_of(drawer, model, numbers, counts, lambda _, drawn: [], final=False)

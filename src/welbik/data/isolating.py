@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from numpy.typing import NDArray
 
+from ..rules.arrays import Column
 from ..rules.tree import Apply, Node, Value, walk
 from ..schema.model import Field
 from .clauses import Clause
@@ -19,14 +20,42 @@ from .spreads import Spread, Units
 _FAR = 2**61
 
 
+class With:
+    """Rows with another column in the place of one of theirs."""
+
+    def __init__(self, rows: Any, name: str, column: Column) -> None:
+        self.rows, self.name, self.given = rows, name, column
+
+    @property
+    def size(self) -> int:
+        return int(self.rows.size)
+
+    def column(self, name: str) -> Column:
+        return self.given if name == self.name else self.rows.column(name)
+
+    def near(self, positions: Any) -> Any:
+        return self.rows.near(positions)
+
+    def follow(self, reference: str) -> Any:
+        return self.rows.follow(reference)
+
+    def children(self, hop: Any) -> Any:
+        return self.rows.children(hop)
+
+
 class Limits(Protocol):
     """What is left of a field in some rows; see `limits.Limits`."""
 
-    rows: Cut
-    member: Field
-    spread: Spread | None
-    low: Units | None
-    high: Units | None
+    @property
+    def rows(self) -> Cut: ...
+    @property
+    def member(self) -> Field: ...
+    @property
+    def spread(self) -> Spread | None: ...
+    @property
+    def low(self) -> Units | None: ...
+    @property
+    def high(self) -> Units | None: ...
 
     def holds(self, node: Node, units: Units) -> Mask:
         """Where a rule holds for some values of the field."""
@@ -45,7 +74,7 @@ def bound_of(limits: Limits, clause: Clause) -> tuple[Units, Mask]:
     try:
         units = _solved(limits, side, given.values, upper=inside, strict=strict)
     except _Unsolved:
-        units = _searched(limits, clause)
+        units = searched(limits, clause)
     return np.clip(units, -_FAR, _FAR), ~given.empty
 
 
@@ -126,7 +155,7 @@ def _start(day: dt.date, zone: ZoneInfo) -> dt.datetime:
     return moment.astimezone(dt.UTC).replace(tzinfo=None)
 
 
-def _searched(limits: Limits, clause: Clause) -> Units:
+def searched(limits: Limits, clause: Clause) -> Units:
     """The last value that a rule which only turns once still holds for, by halving."""
     assert limits.low is not None and limits.high is not None
     low, high = limits.low.copy(), limits.high.copy()

@@ -18,39 +18,18 @@ from ..schema.model import Field
 from . import samples
 from .clauses import Clause
 from .columns import Drawn, Mask, as_column
-from .counted import within_count
+from .counted import within_counts
 from .field_stream import FieldStream
+from .gathered import Counted, Total
 from .grids import in_grid
-from .isolating import bound_of
-from .narrowing import Counted, Narrow, Total
+from .isolating import With, bound_of
+from .leaning import leaned
+from .narrowing import Narrow
 from .places import coordinates, is_place
 from .raw import Cut
 from .spreads import Spread, Units
 from .streams import RowStream, key_of, permuted_each
 from .totals import within_totals
-
-
-class With:
-    """Rows with another column in the place of one of theirs."""
-
-    def __init__(self, rows: Any, name: str, column: Column) -> None:
-        self.rows, self.name, self.given = rows, name, column
-
-    @property
-    def size(self) -> int:
-        return int(self.rows.size)
-
-    def column(self, name: str) -> Column:
-        return self.given if name == self.name else self.rows.column(name)
-
-    def near(self, positions: Any) -> Any:
-        return self.rows.near(positions)
-
-    def follow(self, reference: str) -> Any:
-        return self.rows.follow(reference)
-
-    def children(self, hop: Any) -> Any:
-        return self.rows.children(hop)
 
 
 class Limits:
@@ -190,14 +169,16 @@ def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
 
 
 def _counted(rows: Cut, member: Field, counted: Sequence[Counted], attempt: int) -> Drawn:
-    """A column within what rules of parents let be of a kind."""
+    """A column with as many of a kind as rules of parents ask for."""
     if not counted:
         return _alone(rows, member, attempt)
-    *others, asked = counted
+    last = (counted[-1].parent, counted[-1].via)
+    asked = [one for one in counted if (one.parent, one.via) == last]
+    others = [one for one in counted if (one.parent, one.via) != last]
     drawn = _counted(rows, member, others, attempt)
     if attempt:
         return drawn
-    return within_count(
+    return within_counts(
         rows, member, asked, drawn, lambda some, again: _counted(some, member, others, again)
     )
 
@@ -231,7 +212,8 @@ def _together(rows: Cut, member: Field, totals: Sequence[Total], attempt: int) -
     def draw(family: Cut) -> Drawn:
         return _together(family, member, totals[:-1], 0)
 
-    return within_totals(rows, member, totals[-1], drawn, ends, draw)
+    way = within_totals if totals[-1].clauses else leaned
+    return way(rows, member, totals[-1], drawn, ends, draw)
 
 
 def _drawn(rows: Cut, member: Field, attempt: int) -> Drawn:

@@ -21,23 +21,20 @@ from ..rules.tree import (
     Apply,
     Clock,
     Const,
-    Hop,
     Node,
     Step,
     Value,
     children,
     mapped,
-    own,
     plain,
     reached,
     walk,
 )
 from ..schema.model import Field, Model, Reference, Rule, Schema, Unique
-from .clauses import Clause, clauses_of, flat
+from .clauses import Clause, Sign, clauses_of, direction, flat
+from .events import Event, hops, reads
+from .gathered import Counted, Found, Total, grounds, kept_by_rows, sign_of
 from .meaning import natural_orders
-
-Event = tuple[str, str]
-"""A member of a model: all that is drawn is drawn by these."""
 
 
 class Narrow(NamedTuple):
@@ -46,43 +43,6 @@ class Narrow(NamedTuple):
     node: Node
     clauses: tuple[Clause, ...]
     tried: bool = False
-
-
-class Total(NamedTuple):
-    """A rule of a parent that holds a field of its rows together by what it is in all of them.
-
-    `via` is the reference that leads to the parent, `where` says which rows count, and the clauses
-    are those of the total, as if it were a field of the parent: `beside` where that is stored, and
-    all of it is known.
-    """
-
-    parent: str
-    via: str
-    function: str
-    where: Node | None
-    node: Node
-    clauses: tuple[Clause, ...]
-    beside: tuple[Clause, ...]
-
-    def stands_in(self, member: Field) -> Field:
-        """The total as a field."""
-        return replace(member, model=self.parent, name=_TOTAL)
-
-
-class Counted(NamedTuple):
-    """A rule of a parent that lets no more than so many of its rows be of a kind.
-
-    `via` is the reference that leads to the parent, `where` the kind, and `node` is `<` or `<=` with
-    the count of them on the left.
-    """
-
-    parent: str
-    via: str
-    where: Node
-    node: Apply
-
-
-_TOTAL = "the total"
 
 
 class Slot(NamedTuple):
@@ -125,6 +85,8 @@ class Plan:
     """The rules of parents that hold a field of their rows together."""
     counted: dict[Event, list[Counted]] = field(default_factory=dict)
     """The rules of parents that count their rows by a field."""
+    kinds: set[Node] = field(default_factory=set)
+    """What those count."""
     only: dict[Event, Node] = field(default_factory=dict)
     """What must hold of the rows in which a field has a value, unless a rule wants one."""
     slots: dict[str, list[Slot]] = field(default_factory=dict)
@@ -139,6 +101,7 @@ class Plan:
 
     def __post_init__(self) -> None:
         self.models = dict(self.schema.models)
+        self._sign: Sign = partial(sign_of, self.schema)
         self.rank = {model.name: at for at, model in enumerate(self.schema.parents_first)}
         for model in self.schema:
             self.loose[model.name], self.slots[model.name] = [], []
@@ -238,7 +201,7 @@ class Plan:
             assert isinstance(member, Field)
             if member.unique and member.kind.value_type().amount:
                 continue
-            clauses, whole = clauses_of(node, model.name, name)
+            clauses, whole = clauses_of(node, model.name, name, self._sign)
             tried = bool(_few(member)) and not whole
             whole = whole or tried
             if not clauses and not tried or partly and not whole:
@@ -249,69 +212,29 @@ class Plan:
             if self._tree(model, name, node) or self._may(event, reads(node) - {event}):
                 self.of.setdefault(event, []).append(Narrow(node, clauses, tried))
                 if whole:
-                    ended = _at_its_end(node, member)
-                    return self._total(model, ended, node) or self._counted(model, ended) or True
+                    self._by_rows(model, _at_its_end(node, member, self._sign), node)
+                    return True
                 partly = True
-        return self._total(model, node) or self._counted(model, node)
+        return self._by_rows(model, node, node)
 
-    def _counted(self, model: Model, node: Node) -> bool:
-        """Whether a rule is kept by a field of the rows that it counts by what they hold."""
-        if not isinstance(node, Apply) or node.word not in ("<", "<="):
-            return False
-        one, most = node.operands
-        if not isinstance(one, Aggregate) or one.function != "count" or one.where is None:
-            return False
-        hop, read = one.hops[0], list(own(one.where))
-        if one.path or len(one.hops) != 1 or not hop.via or hop.model == model.name:
-            return False
-        if any(isinstance(part, Aggregate) for part in [*walk(most), *read]):
-            return False
-        child = self.schema.models[hop.model]
-        grouped = {name for unique in child.uniques for name in unique.names}
-        needed = reads(one.where) | reads(most) | {(child.name, hop.via)}
-        for name in dict.fromkeys(v.name for v in read if isinstance(v, Value) and not v.path):
-            member, event = child.by_name.get(name), (child.name, name)
-            free = isinstance(member, Field) and not member.unique and name not in grouped
-            if free and event not in self.trees and self._may(event, needed - {event}):
-                asked = Counted(model.name, hop.via, one.where, node)
-                self.counted.setdefault(event, []).append(asked)
-                return True
+    def _by_rows(self, model: Model, node: Node, whole: Node) -> bool:
+        """Whether a condition is kept by a field of the rows that lead to a row."""
+        for found in kept_by_rows(self.schema, model, node, whole, self._sign):
+            if found.event in self.trees or not self._may(found.event, found.needs):
+                continue
+            self._put(found)
+            for ground in grounds(self.schema.models[found.event[0]], found):
+                if ground.event not in self.trees and self._may(ground.event, ground.needs):
+                    self._put(ground)
+            return True
         return False
 
-    def _total(self, model: Model, node: Node, whole: Node | None = None) -> bool:
-        """Whether a rule is kept by values of the rows that lead to a row: their sum, least or most."""
-        found = {part for part in walk(node) if isinstance(part, Aggregate)}
-        if len(found) != 1:
-            return False
-        (one,) = found
-        value, hop = one.value, one.hops[0]
-        if one.path or len(one.hops) != 1 or not hop.via or not isinstance(value, Value):
-            return False
-        child = self.schema.models[hop.model]
-        member, reference = child.by_name.get(value.name), child.by_name[hop.via]
-        event = (child.name, value.name)
-        if (
-            one.function not in ("sum", "avg", "max", "min")
-            or value.path
-            or hop.model == model.name
-        ):
-            return False
-        grouped = any(value.name in unique.names for unique in child.uniques)
-        if not isinstance(member, Field) or member.unique or grouped or event in self.trees:
-            return False
-        if value.type.name not in ("integer", "decimal", "number", "duration"):
-            return False
-        total = Value(model.name, _TOTAL, one.type)
-        loose, full = (mapped(n, partial(_put_for, one, total)) for n in (node, whole or node))
-        clauses, all_of_it = clauses_of(loose, model.name, _TOTAL)
-        beside, _ = clauses_of(full, model.name, _TOTAL)
-        needed = (reads(loose) - {(model.name, _TOTAL)}) | {(child.name, reference.name)}
-        needed |= reads(one.where) if one.where is not None else set()
-        if not all_of_it or event in needed or not self._may(event, needed):
-            return False
-        asked = Total(model.name, hop.via, one.function, one.where, node, clauses, beside)
-        self.totals.setdefault(event, []).append(asked)
-        return True
+    def _put(self, found: Found) -> None:
+        if isinstance(found.asked, Counted):
+            self.counted.setdefault(found.event, []).append(found.asked)
+            self.kinds.add(found.asked.where)
+        else:
+            self.totals.setdefault(found.event, []).append(found.asked)
 
     def _tree(self, model: Model, name: str, node: Node) -> bool:
         """Whether a rule orders a tree by a field: then generations come one after another."""
@@ -441,8 +364,8 @@ class Plan:
             return False
         if any(name in other.names for other in model.uniques if other is not unique):
             return False
-        hops = {(hop.model, hop.via) for node in self._nodes() for hop in _hops(node)}
-        return (model.name, name) not in hops
+        ways = {(hop.model, hop.via) for node in self._nodes() for hop in hops(node)}
+        return (model.name, name) not in ways
 
     def _nodes(self) -> Iterator[Node]:
         """All that rules and conditions of the schema say."""
@@ -470,23 +393,26 @@ class Plan:
             self.of.setdefault(event, []).append(Narrow(node, (Clause((), node, False),)))
 
 
-def _at_its_end(node: Node, member: Field) -> Node:
+def _at_its_end(node: Node, member: Field, sign: Sign) -> Node:
     """A rule with a field of it at the end that leaves the most room: beyond that nothing helps."""
-    bounds = getattr(member.kind, "bounds", None)
-    if not isinstance(node, Apply) or node.word not in ("<", "<=") or bounds is None:
+    if not isinstance(node, Apply):
         return node
-    smaller, larger = node.operands
-    for side, end in ((smaller, bounds.low), (larger, bounds.high)):
-        inner = plain(side)
-        is_it = isinstance(inner, Value) and not inner.path and inner.name == member.name
-        if is_it and isinstance(end, int | float | Decimal):
-            there = Const(end, inner.type)
-            return mapped(node, partial(_put_for, inner, there))
-    return node
+    if node.word in ("and", "or"):
+        operands = tuple(_at_its_end(part, member, sign) for part in node.operands)
+        return replace(node, operands=operands)
+    bounds = getattr(member.kind, "bounds", None)
+    if node.word not in ("<", "<=") or bounds is None:
+        return node
+    rises = [direction(side, member.model, member.name, sign) for side in node.operands]
+    end = bounds.low if rises[0] > 0 or rises[1] < 0 else bounds.high
+    if sum(map(bool, rises)) != 1 or not isinstance(end, int | float | Decimal):
+        return node
+    return mapped(node, partial(_held_at, member, end))
 
 
-def _put_for(one: Node, other: Node, part: Node) -> Node:
-    return other if part == one else part
+def _held_at(member: Field, end: int | float | Decimal, part: Node) -> Node:
+    is_it = isinstance(part, Value) and not part.path and part.name == member.name
+    return Const(end, part.type) if is_it else part
 
 
 def _is_sure(clause: Clause) -> bool:
@@ -499,12 +425,6 @@ def _is_sure(clause: Clause) -> bool:
         and side.function == "count"
         for side in map(plain, clause.node.operands)
     )
-
-
-def _hops(node: Node) -> Iterator[Hop]:
-    for part in walk(node):
-        if isinstance(part, Aggregate):
-            yield from part.hops
 
 
 def _same_for(narrow: Narrow, anchor: str) -> bool:
@@ -527,19 +447,6 @@ def _in_circles(node: Node, event: Event) -> bool:
         if any(step.owner != event[0] or step.model != event[0] for step in part.path):
             return True
     return False
-
-
-def reads(node: Node) -> set[Event]:
-    """The members that an expression reads, of its own row and of others."""
-    found: set[Event] = set()
-    for part in walk(node):
-        if isinstance(part, Value):
-            found |= {(step.owner, step.reference) for step in part.path}
-            found.add((part.model, part.name))
-        elif isinstance(part, Aggregate):
-            found |= {(step.owner, step.reference) for step in part.path}
-            found |= {(hop.model, hop.via) for hop in part.hops if hop.via}
-    return found
 
 
 def _few(member: Field) -> int:

@@ -20,11 +20,11 @@ from .columns import Counts, Drawn, Here, Mask, Only, as_python
 from .embedded import entries_of
 from .field_stream import FieldStream
 from .narrowing import Plan, Slot
-from .sharing import Chain, Picked, Sharing, Tree
+from .sharing import NO_END, Chain, Picked, Sharing, Tree
 from .spreads import Spread, spread_of
 from .streams import RowStream, key_of, out_of_values, permuted_each, span_of
 from .topping import Topping
-from .world import World
+from .world import Some, World
 
 _EMPTY_REFERENCE = 0.25
 Places = NDArray[np.int64]
@@ -303,7 +303,7 @@ class RawDrawer(ABC):
         share = samples.empty_share(reference.sample, _EMPTY_REFERENCE)
         share = 0.0 if reference.required else share
         key = key_of(self.seed, model.name, reference.name, "shared")
-        law = samples.law_of(self.schema, reference)
+        law = samples.law_of(self.schema, reference, self.plan.kinds)
         read = self.world is not None and self.world.is_read(reference.target)
         if reference.target == model.name and not read:
             if reference.unique:
@@ -314,11 +314,17 @@ class RawDrawer(ABC):
         asked: dict[str, Any] = {"empty": share, "start": first, "unique": reference.unique}
         if read and not reference.unique and self.world is not None:
             room = self.world.room(reference, self.arrays)
-            bound = law.low or law.high is not None
+            parents = Some(
+                self.world.table(reference.target), self.world.choice(reference, self.arrays)
+            )
+            least, most = samples.ends_of_each(self.schema, reference, parents, self.arrays)
+            least = np.maximum(least, law.low)
+            most = most if law.high is None else np.minimum(most, law.high)
+            bound = least.any() or (most < NO_END).any()
             if law.word == "range" or room is not None or (bound and law.word != "skewed"):
                 led = self.world.led(reference, self.arrays)
                 more: dict[str, Any] = {"room": room, "required": reference.required}
-                return Topping(key, rows, led, law, empty=share, start=first, **more)
+                return Topping(key, rows, led, least, most, empty=share, start=first, **more)
         if read or (model.name, reference.name) not in self.plan.chosen:
             return Sharing(key, rows, have, law, **asked)
         there = self.meeting(model, reference, counts, have)

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..kinds.base import Array
 from ..kinds.text import POOLS
-from ..rules.tree import Aggregate, Apply, Const, Node, Value, plain
-from ..schema.model import Field, Model, Reference, Schema, Term
+from ..rules.arrays import Arrays, Rows
+from ..rules.tree import Node
+from ..schema.fan_outs import fan_outs, fewest
+from ..schema.model import Field, Reference, Schema, Term
 from .field_stream import FieldStream
 from .fixed import encoded
 from .meaning import meaning_of
 from .people import names_of
 from .prose import reasons, sentences
-from .sharing import Law
+from .sharing import NO_END, Law
 from .wordlists import options
 
 
@@ -132,47 +134,47 @@ def _listed(field: Field, term: Term, stream: FieldStream) -> Array:
     return pool[stream.integers(0, len(pool) - 1, unique=field.unique)]
 
 
-def law_of(schema: Schema, reference: Reference) -> Law:
-    """How many rows each parent may get, as `sample` says and as its rules allow."""
+def law_of(schema: Schema, reference: Reference, kinds: Container[Node] = ()) -> Law:
+    """How many rows each parent may get, as `sample` says and as its rules allow.
+
+    Rows of these `kinds` are no more than rules let be, however many rows there are.
+    """
     words = {term.word: term for term in reference.sample}
+    asked = list(fan_outs(schema, reference))
+    low = fewest(asked)
+    ends = [
+        one.end
+        for one in asked
+        if one.upper and one.end is not None
+        if one.where is None or one.where not in kinds and "per" not in words
+    ]
+    high = min(ends, default=None)
     if "per" in words:
-        low, high, _ = words["per"].arguments
-        return Law("range", int(low), int(high))  # type: ignore[call-overload]
+        least, most, _ = words["per"].arguments
+        low = max(low, int(least))  # type: ignore[call-overload]
+        high = min(int(most), int(most) if high is None else high)  # type: ignore[call-overload]
+        return Law("range", low, max(low, high))
     word = "evenly" if "evenly" in words else "skewed" if "skewed" in words else "any"
-    low, high = 0, None
-    for least, most in _counted(schema, reference):
-        low = max(low, least)
-        high = most if high is None else high if most is None else min(high, most)
     return Law(word, low, high if high is None else max(low, high))
 
 
-def _counted(schema: Schema, reference: Reference) -> Iterator[tuple[int, int | None]]:
-    """What the rules of its target say of how many rows lead to one."""
-    target = schema.models[reference.target]
-    for rule in target.rules:
-        node = rule.node
-        if not isinstance(node, Apply) or node.word not in ("<", "<=", "="):
+def ends_of_each(
+    schema: Schema, reference: Reference, rows: Rows, arrays: Arrays
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """How many rows may lead to each of some stored rows by a reference, as rules over them say."""
+    least = np.zeros(rows.size, dtype=np.int64)
+    most = np.full(rows.size, NO_END)
+    for asked in fan_outs(schema, reference):
+        if asked.upper and asked.where is not None:
             continue
-        for side, other in ((0, 1), (1, 0)):
-            count, bound = plain(node.operands[side]), plain(node.operands[other])
-            if not isinstance(count, Aggregate) or count.function != "count" or count.path:
-                continue
-            if [(h.model, h.via) for h in count.hops] != [(reference.model, reference.name)]:
-                continue
-            strict = int(node.word == "<")
-            least, most = _ends(target, bound)
-            if side == 0 or node.word == "=":
-                yield 0, None if most is None else max(0, most - strict)
-            if (side == 1 or node.word == "=") and count.where is None and least is not None:
-                yield max(0, least + strict), None
-
-
-def _ends(target: Model, node: Node) -> tuple[int | None, int | None]:
-    """The least that a bound of counts is for sure, and the most it can be."""
-    if isinstance(node, Const) and isinstance(node.value, int):
-        return node.value, node.value
-    if isinstance(node, Value) and not node.path:
-        bounds = getattr(getattr(target.by_name.get(node.name), "kind", None), "bounds", None)
-        if bounds is not None and (bounds.high is None or isinstance(bounds.high, int)):
-            return None, bounds.high
-    return None, None
+        given = arrays.evaluate(asked.bound, rows)
+        ends = given.values.astype(np.float64)
+        if asked.bound.type.exact:
+            ends /= 10.0**asked.bound.type.places
+        if asked.upper:
+            ends = np.ceil(ends) - 1 if asked.strict else np.floor(ends)
+            most = np.where(given.empty, most, np.minimum(most, ends)).astype(np.int64)
+        else:
+            ends = np.floor(ends) + 1 if asked.strict else np.ceil(ends)
+            least = np.where(given.empty, least, np.maximum(least, ends)).astype(np.int64)
+    return least, np.maximum(most, 0)

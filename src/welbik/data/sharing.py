@@ -24,6 +24,10 @@ _FAVOUR = 2.7
 """The shift of the Zipf–Mandelbrot law: how far the first parent stands out."""
 
 
+NO_END = 1 << 40
+"""More rows than there will ever be."""
+
+
 class Law(NamedTuple):
     """How many rows each parent may get, and by what rule: range, any, evenly or skewed."""
 

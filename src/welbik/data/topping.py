@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from .columns import Mask
-from .sharing import Law, Places
+from .sharing import NO_END, Places
 from .streams import mixed, permuted
 
 _APART = 13
@@ -16,7 +16,7 @@ _IN_STEAD = 100
 class Topping:
     """`rows` rows from number `start` on, for parents that have `there` rows each; see `sharing.Shared`.
 
-    The share `empty` has none. `room` says how many more each may get at the most. What there is no
+    They are to have `least` to `most`. The share `empty` has none. `room` says how many more each may get at the most. What there is no
     room for is shared out by chance, or has no parent where rows may be without.
     """
 
@@ -25,7 +25,8 @@ class Topping:
         key: int,
         rows: int,
         there: Places,
-        law: Law,
+        least: Places,
+        most: Places,
         *,
         empty: float = 0.0,
         start: int = 0,
@@ -35,7 +36,7 @@ class Topping:
         self.key, self.rows, self.have, self.start = key, rows, len(there), start
         turn = permuted(np.arange(rows), rows, key)
         given = rows - round(rows * empty)
-        chosen = _slots(key, given + rows + _IN_STEAD, there, law, room)
+        chosen = _slots(key, given + rows + _IN_STEAD, there, least, most, room)
         chosen, self.others = chosen[:given], chosen[given:]
         self.required = required
         if required:
@@ -87,13 +88,15 @@ class Topping:
         return rows + self.start, owner[rows]
 
 
-def _slots(key: int, wanted: int, there: Places, law: Law, room: Places | None) -> Places:
+def _slots(
+    key: int, wanted: int, there: Places, least: Places, most: Places, room: Places | None
+) -> Places:
     """Up to so many parents, one for each row: first what they lack, then what they may have."""
     have = len(there)
     free = np.full(have, wanted) if room is None else np.minimum(room, wanted)
-    lack = np.minimum(np.maximum(law.low - there, 0), free)
-    most = np.full(have, law.high) if law.high is not None else there + lack + wanted
-    more = np.minimum(np.maximum(most - np.maximum(there, law.low), 0), free - lack)
+    lack = np.minimum(np.maximum(least - there, 0), free)
+    most = np.where(most < NO_END, most, there + lack + wanted)
+    more = np.minimum(np.maximum(most - np.maximum(there, least), 0), free - lack)
     found: list[Places] = []
     for number, some in enumerate((lack, more)):
         left = wanted - sum(map(len, found))

@@ -7,43 +7,24 @@ the same part of its way to the end of what it may be.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..rules.arrays import Arrays
-from ..rules.tree import Node, Value, plain
-from ..schema.model import Field, Reference
-from .clauses import Clause
+from ..schema.model import Field
+from .bounding import ends_of
 from .columns import Drawn, Mask, as_column
-from .families import family_of
-from .isolating import bound_of
-from .narrowing import Total
+from .families import StoredParents, family_of, parents_of, stored_rows
+from .gathered import Total
 from .raw import Cut, Places
 from .spreads import Spread, Units
 from .streams import key_of, mixed
-from .world import Known, Some
 
 _FAR = 2**61
 _NUMBERS = ("integer", "decimal", "number", "duration")
 _ROOM = 0.2
 """The part of what a rule leaves within which totals are put that it would not let be."""
-
-
-@dataclass
-class _Whole:
-    """A total as if it were a field of the parent, for what solves a comparison for it."""
-
-    rows: Cut
-    member: Field
-    spread: Spread | None
-    low: Units | None = None
-    high: Units | None = None
-
-    def holds(self, node: Node, units: Units) -> Mask:
-        raise NotImplementedError
 
 
 class _Family(NamedTuple):
@@ -94,9 +75,9 @@ def within_totals(
     if whole is None:
         return drawn
     family, parents = rows.other(rows.model, whole.numbers), whole.parents
-    above = _above(rows, whole.reference, parents)
+    above = parents_of(rows, whole, family)
     of = _family(family, member, total, draw(family), ends(family), whole.owner, len(parents))
-    if isinstance(above, _Stored):
+    if isinstance(above, StoredParents):
         of = of.beside(*_there(above, member, total, rows))
     moved = _moved(rows, member, total, parents, above, of)[: family.size]
     known, places = whole.places(rows)
@@ -120,39 +101,16 @@ def _in_units(values: NDArray[Any], member: Field, spread: Spread | None) -> Uni
     return found
 
 
-class _Stored(Some):
-    """Stored parents, as what solves a comparison asks for them."""
-
-    def __init__(self, rows: Known, at: Places, arrays: Arrays) -> None:
-        super().__init__(rows, at)
-        self.arrays = arrays
-        self.fixed: Mask = np.zeros(len(at), dtype=bool)
-
-
-def _above(rows: Cut, reference: Reference, parents: Places) -> Any:
-    """Some of the rows that a reference leads to, told by their positions."""
-    drawer, world = rows.drawer, rows.drawer.world
-    if world is not None and world.is_read(reference.target):
-        at = world.choice(reference, drawer.arrays)[parents]
-        return _Stored(world.table(reference.target), at, drawer.arrays)
-    model = drawer.schema.models[reference.target]
-    return rows.other(model, parents + drawer.first(model.name))
-
-
-def _there(above: _Stored, member: Field, total: Total, rows: Cut) -> tuple[Units, Places, Mask]:
+def _there(
+    above: StoredParents, member: Field, total: Total, rows: Cut
+) -> tuple[Units, Places, Mask]:
     """The stored rows of stored parents: their units, whose they are, and which count."""
-    world = rows.drawer.world
-    assert world is not None
-    stored = world.table(rows.model.name)
-    column, leads = stored.column(member.name), stored.column(total.via)
-    place = np.full(above.rows.size + 1, -1, dtype=np.int64)
-    place[above.at] = np.arange(above.size)
-    owner = np.where(leads.empty, -1, place[leads.values.astype(np.int64)])
-    counts = ~column.empty & stored.live()
+    stored, owner, kept = stored_rows(rows, total.via, above)
+    column = stored.column(member.name)
+    counts = ~column.empty & kept
     if total.where is not None:
         held = rows.drawer.arrays.evaluate(total.where, stored)
         counts &= held.values.astype(bool) & ~held.empty
-    kept = owner >= 0
     units = _in_units(column.values, member, rows.drawer.spread(rows.model, member))
     return units[kept], owner[kept], counts[kept]
 
@@ -183,7 +141,7 @@ def _moved(
     """The units of a family within what a rule leaves of their total."""
     drawer = rows.drawer
     spread = drawer.spread(rows.model, member)
-    least, most = _bounds(above, member, total, spread, _by_parent(of, of.counts.astype(np.int64)))
+    least, most = _bounds(above, member, total, spread, of)
     words = mixed(parents.astype(np.uint64), key_of(drawer.seed, total.parent, str(total.node)))
     chance = (words >> np.uint64(11)).astype(np.float64) * 2.0**-53
     if total.function in ("sum", "avg"):
@@ -197,46 +155,16 @@ def _moved(
 
 
 def _bounds(
-    above: Cut, member: Field, total: Total, spread: Spread | None, count: Units
+    above: Cut, member: Field, total: Total, spread: Spread | None, of: _Family
 ) -> tuple[Units, Units]:
-    """Between what the totals of some parents may be, for an average the sums of so many."""
-    whole = _Whole(above, total.stands_in(member), spread)
-    least, most = np.full(above.size, -_FAR), np.full(above.size, _FAR)
-    for clause in total.beside if isinstance(above, _Stored) else total.clauses:
-        needed = ~above.fixed
-        for guard in clause.guards:
-            found = above.arrays.evaluate(guard.node, above)
-            needed &= ~(found.empty | (found.values.astype(bool) == guard.want))
-        if total.function == "avg":
-            bound, known = _sum_for_average(whole, clause, count)
-        else:
-            bound, known = bound_of(whole, clause)
-        needed &= known
-        if clause.upper:
-            most = np.where(needed, np.minimum(most, bound), most)
-        else:
-            least = np.where(needed, np.maximum(least, bound), least)
-    return least, most
-
-
-def _sum_for_average(whole: _Whole, clause: Clause, count: Units) -> tuple[Units, Mask]:
-    """The last sum of so many rows whose average keeps a plain comparison with something else."""
-    type_ = whole.member.kind.value_type()
-    assert whole.spread is not None
-    places = whole.spread.reach.places if type_.name == "number" else type_.places
-    smaller, larger = clause.node.operands
-    side, other = (smaller, larger) if clause.upper else (larger, smaller)
-    given = whole.rows.arrays.evaluate(other, whole.rows)
-    if not isinstance(plain(side), Value) or other.type.name not in _NUMBERS:
-        return np.zeros(len(count), dtype=np.int64), np.zeros(len(count), dtype=bool)
-    ends = given.values.astype(np.float64) * 10.0 ** (places - other.type.places) * count
-    strict = clause.node.word == "<"
-    near, step = np.rint(ends), 1 if clause.upper else -1
-    # A sum that is the end itself keeps what is not strict.
-    whole_ends = np.floor(ends) if clause.upper else np.ceil(ends)
-    exact = np.abs(ends - near) < 1e-6
-    found = np.where(exact, near - step * strict, whole_ends)
-    return found.astype(np.int64), ~given.empty & (count > 0)
+    """Between what the totals of some parents may be, for an average the sums of its rows."""
+    assert spread is not None
+    places = spread.reach.places
+    count = _by_parent(of, of.counts.astype(np.int64)) if total.function == "avg" else None
+    if total.function in ("sum", "avg"):
+        return ends_of(above, member, total, places, (of.total(of.low), of.total(of.high)), count)
+    low, high = np.full(of.parents, of.low.min()), np.full(of.parents, of.high.max())
+    return ends_of(above, member, total, places, (low, high))
 
 
 def _summed(of: _Family, least: Units, most: Units, chance: NDArray[np.float64]) -> Units:

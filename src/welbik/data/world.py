@@ -20,10 +20,9 @@ from ..schema.tables import SchemaNames
 from ..storage.backend import Database
 from ..storage.neutral import decode
 from .memory import Memory
+from .sharing import NO_END
 
 Positions = NDArray[np.int64]
-_ANY = 1 << 40
-"""More rows than there will ever be."""
 
 
 class World:
@@ -55,6 +54,7 @@ class World:
         """By relation how many more rows may lead to some rows: more have broken a rule."""
         self.as_made: Callable[[Model], Sequence[object]] = lambda model: ()
         """The keys of a model's made-up rows in their order, where those are values of their own."""
+        self._in_order: dict[str, dict[object, int]] = {}
         self._tables: dict[str, Known] = {}
         self._chosen: dict[tuple[str, str], Positions] = {}
 
@@ -110,13 +110,17 @@ class World:
     ) -> None:
         """Lets no more new rows lead to some rows than there is room for, where that is known.
 
-        None where it is not, and half of those that `led` there where so many broke a rule after all.
+        A quarter of those that `led` there where it is not, and half where so many broke a rule after all.
         """
         few = self.held_back.setdefault((reference.model, reference.name), {})
+        before = dict(few)
         few |= {key: min(room, few.get(key, room)) for key, room in rooms.items()}
         for key, rows in led.items():
-            if few.get(key, rows) >= rows:
-                few[key] = max(0, rows // 2 if key in rooms else 0)
+            if before.get(key, rows) < rows:
+                # Rows that stand in for others came together there.
+                few[key] = before[key] // 2
+            elif few.get(key, rows) >= rows:
+                few[key] = rows // (2 if key in rooms else 4)
         self._chosen.clear()
 
     def room(self, reference: Reference, arrays: Arrays) -> Positions | None:
@@ -125,14 +129,18 @@ class World:
         if few is None:
             return None
         keys = self.table(reference.target).keys[self.choice(reference, arrays)]
-        return np.array([few.get(key, _ANY) for key in keys.tolist()], dtype=np.int64)
+        return np.array([few.get(key, NO_END) for key in keys.tolist()], dtype=np.int64)
 
     def order_of(self, model: Model, keys: Sequence[Any]) -> list[int] | None:
         """In which order the rows with some keys were made; None where that is not known.
 
         Not every database knows it of keys that are no numbers: all are to make the same of them.
         """
-        made = {} if model.numbered else {one: at for at, one in enumerate(self.as_made(model))}
+        if model.numbered:
+            return None
+        if model.name not in self._in_order:
+            self._in_order[model.name] = {one: at for at, one in enumerate(self.as_made(model))}
+        made = self._in_order[model.name]
         places = [made.get(one, len(made)) for one in keys]
         return sorted(range(len(keys)), key=places.__getitem__) if made else None
 
@@ -263,6 +271,11 @@ class Some:
     @property
     def size(self) -> int:
         return len(self.at)
+
+    @property
+    def model(self) -> Model:
+        model: Model = self.rows.model
+        return model
 
     def column(self, name: str) -> Column:
         column = self.rows.column(name)

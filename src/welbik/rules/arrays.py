@@ -136,11 +136,12 @@ class Arrays:
         owner = np.arange(base)
         for hop in node.hops:
             rows, above = rows.children(hop)
-            owner = owner[above] if len(owner) else owner
-        kept = np.ones(rows.size, dtype=bool)
+            # Who leads to none is told by -1, whose rows are no one's either.
+            owner = np.where(above < 0, -1, owner[above]) if len(owner) else owner
+        kept = owner >= 0 if len(owner) == rows.size else np.ones(rows.size, dtype=bool)
         if node.where is not None:
             where = self.evaluate(node.where, rows)
-            kept = where.values.astype(bool) & ~where.empty
+            kept &= where.values.astype(bool) & ~where.empty
         given = self.evaluate(node.value, rows) if node.value is not None else None
         if given is not None:
             kept &= ~given.empty
@@ -342,6 +343,10 @@ def _grouped(node: Aggregate, given: Column | None, owner: Any, kept: Any, size:
         floats = _cast(total, node.value.type, node.type)
         return Column(floats / np.maximum(counts, 1), nothing)
     out = np.empty(size, dtype=values.dtype)
+    if values.dtype != object:
+        at, best_of = _firsts(values, owner, least=node.function == "min")
+        out[at] = best_of
+        return Column(out, nothing)
     best: dict[int, Any] = {}
     less = node.function == "min"
     for at, value in zip(owner.tolist(), values, strict=True):
@@ -350,3 +355,15 @@ def _grouped(node: Aggregate, given: Column | None, owner: Any, kept: Any, size:
     for at, value in best.items():
         out[at] = value
     return Column(out, nothing)
+
+
+def _firsts(values: Any, owner: Any, *, least: bool) -> tuple[Any, Any]:
+    """The owners of some values, and the least or the greatest that each has."""
+    import numpy as np
+
+    order = np.lexsort((values, owner))
+    owners = owner[order]
+    ends = np.append(owners[1:] != owners[:-1], True)[: len(owners)]
+    if least:
+        ends = np.append(True, owners[1:] != owners[:-1])[: len(owners)]
+    return owners[ends], values[order][ends]

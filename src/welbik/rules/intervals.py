@@ -77,6 +77,10 @@ def _applied(node: Apply, parts: list[Interval]) -> Interval:
     second = parts[1]
     if word in ("+", "shift") and node.type.name != "datetime":
         return Interval(first.low + second.low, first.high + second.high)
+    if word == "*":
+        # Nothing times without end is nothing.
+        ends = [a * b if a and b else 0.0 for a in first for b in second]
+        return Interval(min(ends), max(ends))
     if word in ("-", "days_between"):
         return Interval(first.low - second.high, first.high - second.low)
     if word == "least":

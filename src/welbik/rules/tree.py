@@ -284,11 +284,14 @@ def maybe_empty(node: Node) -> bool:
     return False
 
 
+NOT_STRICT = ("and", "or", "empty", "/", "trim", "coalesce")
+"""Operations that may come to nothing of what is there, or to something of what is not."""
+
+
 def strict(node: Node) -> bool:
     """Whether it is empty just when something it reads is: so those can be asked instead."""
     if isinstance(node, Apply):
-        loose = ("and", "or", "empty", "/", "trim", "coalesce")
-        return node.word not in loose and all(map(strict, node.operands))
+        return node.word not in NOT_STRICT and all(map(strict, node.operands))
     return isinstance(node, Const | Value | Clock)
 
 

@@ -7,14 +7,15 @@ import math
 from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
 
-from ..kinds.bounds import FromNow
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
 from ..rules.intervals import ANY, Bound, Interval, interval, number, outcomes
 from ..rules.strings import Strings
 from ..rules.tree import Apply, Node, Value, walk
+from .fan_outs import fan_outs, fewest
 from .model import Field, Many, Model, Reference, Rule, Schema
+from .ranges import bound_of
 
 
 def check_contradictions(schema: Schema, files: Sequence[syntax.File], report: Report) -> None:
@@ -47,7 +48,7 @@ def can_break(schema: Schema, model: Model, rule: Rule) -> bool:
         if key not in known:
             of = schema.models.get(value.model)
             field = of.by_name.get(value.name) if of else None
-            known[key] = _bound(field) if isinstance(field, Field) else ANY
+            known[key] = bound_of(field) if isinstance(field, Field) else ANY
         return known[key]
 
     for other in model.rules:
@@ -64,18 +65,7 @@ def can_break(schema: Schema, model: Model, rule: Rule) -> bool:
 
 def _bounds(schema: Schema) -> Mapping[tuple[str, str], Interval]:
     """What is known of each field from its type."""
-    return {(model.name, f.name): _bound(f) for model in schema for f in model.fields}
-
-
-def _bound(field: Field) -> Interval:
-    bounds = getattr(field.kind, "bounds", None)
-    if bounds is None or field.kind.value_type().name == "datetime":
-        return ANY
-    low, high = (
-        edge if end is None or isinstance(end, FromNow) else number(end)
-        for end, edge in ((bounds.low, -math.inf), (bounds.high, math.inf))
-    )
-    return Interval(low, high)
+    return {(model.name, f.name): bound_of(f) for model in schema for f in model.fields}
 
 
 def _rules(
@@ -241,6 +231,32 @@ def _fan_outs(
                     "change the counts, or the range of the sample",
                     ((f"{reference.name} is declared here", reference.span),),
                 )
+        _asked_by_rules(schema, reference, count, counts.get(reference.target) or 0, place, report)
+
+
+def _asked_by_rules(
+    schema: Schema,
+    reference: Reference,
+    count: int,
+    parents: int,
+    place: Span,
+    report: Report,
+) -> None:
+    """`rule count(hives) <= 4` and the counts must leave room for each other too."""
+    asked = [one for one in fan_outs(schema, reference) if one.sure and one.end is not None]
+    wanted = fewest(asked)
+    ends = [(wanted * parents, "least")] if count < wanted * parents else []
+    most = [one.end or 0 for one in asked if one.upper and one.where is None and reference.required]
+    ends += [(end * parents, "most") for end in most if parents and count > end * parents]
+    for end, word in ends[:1]:
+        rules = {one.rule.span: one.rule for one in asked if one.upper == (word == "most")}
+        report.add(
+            "contradiction",
+            f"{parents:,} {reference.target} have at {word} {end:,} {reference.model} by a rule, not {count:,}",
+            place,
+            "change the counts, or the rule",
+            tuple(("the rule is declared here", span) for span in rules),
+        )
 
 
 def _parents(

@@ -1,0 +1,196 @@
+"""Rules of a parent over the rows that lead to it: which field of those could keep them, and how."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from functools import partial
+from typing import NamedTuple
+
+from ..kinds.integer import Integer
+from ..rules.intervals import interval
+from ..rules.tree import Aggregate, Node, Value, mapped, own, walk
+from ..schema.entries import REMOVED
+from ..schema.model import Field, Model, Schema
+from ..schema.ranges import bound_in
+from .clauses import Clause, Sign, clauses_of, flat
+from .events import Event, reads
+
+_TOTAL = "the total"
+_AMOUNTS = ("integer", "decimal", "number", "duration")
+
+
+class Total(NamedTuple):
+    """A rule of a parent that holds a field of its rows together by what it is in all of them.
+
+    `via` is the reference that leads to the parent, `where` says which rows count, and the clauses
+    are those of the total, as if it were a field of the parent: `beside` where that is stored, and
+    all of it is known. Where there are none the rule is tried with the field moved.
+    """
+
+    parent: str
+    via: str
+    function: str
+    where: Node | None
+    node: Node
+    clauses: tuple[Clause, ...] = ()
+    beside: tuple[Clause, ...] = ()
+
+    def stands_in(self, member: Field) -> Field:
+        """The total as a field."""
+        return replace(member, model=self.parent, name=_TOTAL)
+
+
+class Counted(NamedTuple):
+    """A rule of a parent that says how many of its rows are to be of the kind that `where` tells.
+
+    `via` is the reference that leads to the parent; clauses as of a `Total`.
+    """
+
+    parent: str
+    via: str
+    where: Node
+    node: Node
+    clauses: tuple[Clause, ...]
+    beside: tuple[Clause, ...]
+
+    def stands_in(self, member: Field) -> Field:
+        """The count as a field."""
+        return replace(member, model=self.parent, name=_TOTAL, kind=Integer())
+
+
+class Found(NamedTuple):
+    """A field that could keep a rule, by `asked`, once what it `needs` is drawn."""
+
+    event: Event
+    needs: set[Event]
+    asked: Total | Counted
+
+
+def kept_by_rows(
+    schema: Schema, model: Model, node: Node, whole: Node, sign: Sign
+) -> Iterator[Found]:
+    """The fields of rows that lead to a model's by which a condition of it could be kept, best first.
+
+    `node` is the condition with a field of the model's own at its end, `whole` as it is.
+    """
+    gathers = [part for part in dict.fromkeys(walk(node)) if isinstance(part, Aggregate)]
+    for one in gathers:
+        if one.path or len(one.hops) != 1 or not one.hops[0].via or one.hops[0].model == model.name:
+            continue
+        child = schema.models[one.hops[0].model]
+        if one.function == "count" and one.where is not None:
+            yield from _counts(child, model, one, node, whole, sign)
+        elif isinstance(one.value, Value) and not one.value.path:
+            yield from _totals(child, model, one, node, whole, sign)
+    for one in gathers:
+        if one.value is not None and not one.path and len(one.hops) == 1 and one.hops[0].via:
+            yield from _tried(schema.models[one.hops[0].model], model, one, node)
+
+
+def _counts(
+    child: Model, model: Model, one: Aggregate, node: Node, whole: Node, sign: Sign
+) -> Iterator[Found]:
+    assert one.where is not None
+    total, loose, full = _with_total(model, one, node, whole)
+    clauses, all_of_it = clauses_of(loose, model.name, _TOTAL, sign)
+    beside, _ = clauses_of(full, model.name, _TOTAL, sign)
+    if not all_of_it:
+        return
+    via = one.hops[0].via
+    read = list(own(one.where))
+    if any(isinstance(part, Aggregate) for part in read):
+        return
+    others = reads(one.where) | reads(loose) - {(model.name, total.name)} | {(child.name, via)}
+    for name in dict.fromkeys(v.name for v in read if isinstance(v, Value) and not v.path):
+        member, event = child.by_name.get(name), (child.name, name)
+        if isinstance(member, Field) and _is_free(child, member) and event not in reads(loose):
+            asked = Counted(model.name, via, one.where, node, clauses, beside)
+            yield Found(event, others - {event}, asked)
+
+
+def grounds(child: Model, found: Found) -> Iterator[Found]:
+    """Other fields of the rows that a rule counts: without enough that they let be, none can come to be.
+
+    Of `active and role = chief` there are as many as a rule wants only where as many are active.
+    """
+    asked = found.asked
+    if not isinstance(asked, Counted):
+        return
+    clauses, beside = (
+        tuple(one for one in some if not one.upper) for some in (asked.clauses, asked.beside)
+    )
+    for part in flat(asked.where, "and") if clauses else ():
+        read = reads(part)
+        names = {name for model, name in read if model == child.name} - {REMOVED}
+        member = child.by_name.get(next(iter(names))) if len(names) == 1 else None
+        if found.event in read or not isinstance(member, Field) or not _is_free(child, member):
+            continue
+        event = (child.name, member.name)
+        needs = (found.needs | read) - {event} - reads(asked.where) | {(child.name, asked.via)}
+        yield Found(event, needs, asked._replace(where=part, clauses=clauses, beside=beside))
+
+
+def _totals(
+    child: Model, model: Model, one: Aggregate, node: Node, whole: Node, sign: Sign
+) -> Iterator[Found]:
+    value, via = one.value, one.hops[0].via
+    assert isinstance(value, Value)
+    member, event = child.by_name.get(value.name), (child.name, value.name)
+    if one.function not in ("sum", "avg", "max", "min") or not isinstance(member, Field):
+        return
+    if not _is_free(child, member) or value.type.name not in _AMOUNTS:
+        return
+    total, loose, full = _with_total(model, one, node, whole)
+    clauses, all_of_it = clauses_of(loose, model.name, _TOTAL, sign)
+    beside, _ = clauses_of(full, model.name, _TOTAL, sign)
+    needs = reads(loose) - {(model.name, total.name)} | {(child.name, via)}
+    needs |= reads(one.where) if one.where is not None else set()
+    if all_of_it and event not in needs:
+        asked = Total(model.name, via, one.function, one.where, node, clauses, beside)
+        yield Found(event, needs, asked)
+
+
+def _tried(child: Model, model: Model, one: Aggregate, node: Node) -> Iterator[Found]:
+    """The fields that what is gathered reads: moving those may keep what nothing can be solved for."""
+    assert one.value is not None
+    if child.name == model.name:
+        return
+    needs = reads(node) | {(child.name, one.hops[0].via)}
+    for name in dict.fromkeys(
+        v.name for v in own(one.value) if isinstance(v, Value) and not v.path
+    ):
+        member, event = child.by_name.get(name), (child.name, name)
+        if not isinstance(member, Field) or not _is_free(child, member):
+            continue
+        if member.kind.value_type().name in _AMOUNTS:
+            asked = Total(model.name, one.hops[0].via, one.function, one.where, node)
+            yield Found(event, needs - {event}, asked)
+
+
+def _with_total(model: Model, one: Aggregate, node: Node, whole: Node) -> tuple[Value, Node, Node]:
+    """A rule with a field of its own model in the place of what is gathered."""
+    total = Value(model.name, _TOTAL, one.type)
+    loose, full = (mapped(part, partial(_put_for, one, total)) for part in (node, whole))
+    return total, loose, full
+
+
+def _is_free(child: Model, member: Field) -> bool:
+    """Whether a field may be any value, whatever other rows have."""
+    grouped = any(member.name in unique.names for unique in child.uniques)
+    return not member.unique and not grouped and not member.by_database
+
+
+def _put_for(one: Node, other: Node, part: Node) -> Node:
+    return other if part == one else part
+
+
+def sign_of(schema: Schema, node: Node, *, strict: bool = False) -> int:
+    """1 where an amount is never below zero, -1 where never above, 0 where that is not known.
+
+    Where it is `strict` it is not zero either.
+    """
+    low, high = interval(node, partial(bound_in, schema))
+    if low > 0 or low == 0 and not strict:
+        return 1
+    return -1 if high < 0 or high == 0 and not strict else 0

@@ -1,0 +1,99 @@
+"""How many rows may lead to one of another model, as the rules of that ask."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from ..rules.intervals import interval
+from ..rules.tree import Aggregate, Apply, Const, Node, Value, maybe_empty, plain
+from .model import Reference, Rule, Schema
+from .ranges import bound_in
+
+
+class FanOut(NamedTuple):
+    """No more rows than `end` for each where it is `upper`, no fewer where it is not, as a rule asks.
+
+    `end` is None where nothing is known of it beforehand; it is what `bound` comes to, one nearer where
+    it is `strict`. `where` says which rows it is asked of, and `sure` that it is asked of every parent.
+    """
+
+    upper: bool
+    end: int | None
+    where: Node | None
+    rule: Rule
+    sure: bool
+    bound: Node
+    strict: bool
+
+
+def fan_outs(schema: Schema, reference: Reference) -> Iterator[FanOut]:
+    """What the rules of its target say of how many rows lead to one by a reference."""
+    target = schema.models[reference.target]
+    for rule in target.rules:
+        for node in _parts(rule.node):
+            if not isinstance(node, Apply) or node.word not in ("<", "<=", "="):
+                continue
+            for side in (0, 1):
+                count = plain(node.operands[side])
+                if isinstance(count, Aggregate) and _is_of(count, reference):
+                    yield from _told(schema, rule, node, count, side)
+
+
+def _parts(node: Node) -> Iterator[Node]:
+    """The conditions that `and` joins."""
+    if isinstance(node, Apply) and node.word == "and":
+        for part in node.operands:
+            yield from _parts(part)
+    else:
+        yield node
+
+
+def _is_of(count: Aggregate, reference: Reference) -> bool:
+    ways = [(hop.model, hop.via) for hop in count.hops]
+    is_it = ways == [(reference.model, reference.name)]
+    return count.function == "count" and not count.path and is_it
+
+
+def _told(schema: Schema, rule: Rule, node: Apply, count: Aggregate, side: int) -> Iterator[FanOut]:
+    """What a comparison of a count, on the `side`, with something else asks."""
+    other = node.operands[1 - side]
+    low, high = interval(other, lambda value: bound_in(schema, value))
+    strict, sure = node.word == "<", not maybe_empty(other)
+    asked = (count.where, rule, sure, other, strict)
+    if side == 0 or node.word == "=":
+        most = None if high == math.inf else math.ceil(high) - 1 if strict else math.floor(high)
+        yield FanOut(True, most if most is None else max(0, most), *asked)
+    if side == 1 or node.word == "=":
+        least = None if low == -math.inf else math.floor(low) + 1 if strict else math.ceil(low)
+        yield FanOut(False, least if least is None else max(0, least), *asked)
+
+
+def fewest(asked: Iterable[FanOut]) -> int:
+    """How many rows each parent has at the least for sure.
+
+    Rows of one kind are no rows of another where a field tells them apart: those come to more together.
+    """
+    most, apart = 0, dict[Node, dict[object, int]]()
+    for one in asked:
+        if one.upper or not one.sure or not one.end:
+            continue
+        most = max(most, one.end)
+        for field, value in _told_apart(one.where):
+            kinds = apart.setdefault(field, {})
+            kinds[value] = max(one.end, kinds.get(value, 0))
+    return max([most, *(sum(kinds.values()) for kinds in apart.values())])
+
+
+def _told_apart(where: Node | None) -> Iterator[tuple[Node, object]]:
+    """The fields that rows of a kind have one value of, and which."""
+    for part in _parts(where) if where is not None else ():
+        if isinstance(part, Apply) and part.word == "=":
+            one, other = map(plain, part.operands)
+            if isinstance(one, Value) and isinstance(other, Const):
+                yield one, other.value
+        elif isinstance(part, Apply) and part.word == "not" and isinstance(part.operands[0], Value):
+            yield part.operands[0], False
+        elif isinstance(part, Value):
+            yield part, True
