@@ -164,6 +164,11 @@ seed
 """
 
 
+def pytest_xdist_auto_num_workers(config: pytest.Config) -> int:
+    """One more than there are processors: tests wait for servers and browsers, too."""
+    return (os.cpu_count() or 1) + 1
+
+
 def pytest_configure(config: pytest.Config) -> None:
     if not hasattr(config, "workerinput"):
         servers.begin()
