@@ -441,7 +441,14 @@ def test_rows_that_lead_to_nothing_by_a_number_are_listed_and_filled(
         # Held to one end, or to none; and what is no pattern of the language.
         *((f"code ~ '{text}'", None) for text in ("^a|b$", "^a", "a$", r"^a\$", r"^(?=a)b$")),
         ("code ~* '^a$'", None),
-        ("code REGEXP '^a$'", None),
+        # Whether that heeds capitals is known where rows are.
+        ("code REGEXP '^a$'", "a"),
+        ("code GLOB '[A-Z][^0]-?*'", "[A-Z][^0]-..*"),
+        ("code LIKE 'a_-%'", "[Aa].-.*"),
+        ("code ~~ 'a_.%'::text", r"a.\..*"),
+        # One text could be read in too many ways.
+        ("code LIKE '% %'", None),
+        ("code NOT LIKE 'a%'", None),
     ],
 )
 def test_a_form_is_read_where_all_of_a_text_has_it(sql: str, form: str | None) -> None:

@@ -196,8 +196,8 @@ def test_the_sample_is_what_is_stored(built: Project) -> None:
         ("model A\n    n integer 1..3, required, unique\n", "only 3 different values", 0, 0),
         ("model A\n    b -> B, required\nmodel B\n    n text\n", "needs a B", 1, 1),
         (
-            "model A\n    n integer 1..9, required\n    rule n * n = 83\n",
-            "keeps: n \\* n = 83",
+            "model A\n    n integer 1..9, required\n    rule n * n = 47\n",
+            "keeps: n \\* n = 47",
             0,
             1,
         ),
@@ -218,7 +218,7 @@ def test_rows_that_can_not_be_made_are_explained(
 
 def test_filling_is_all_or_nothing(make: Callable[[str], Project]) -> None:
     project = make(
-        "model A\n    n text 9, required\nmodel B\n    n integer 1..9, required\n    rule n * n = 83\nseed\n    9 A\n    9 B\n"
+        "model A\n    n text 9, required\nmodel B\n    n integer 1..9, required\n    rule n * n = 47\nseed\n    9 A\n    9 B\n"
     )
     project.run("build")
     project.run("migrate")

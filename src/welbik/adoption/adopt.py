@@ -107,7 +107,7 @@ def adopt(
                 table.history = f"{table.name}{_HISTORY}" in catalog.tables
                 table.indexes = plain_indexes(table)
             choose_key(table)
-        work = Adoption(database.ddl, tables, called, facts, found.notes)
+        work = Adoption(database, tables, called, facts, found.notes)
         _describe(work, found)
         proposed(work, database)
         if wish.samples:
@@ -158,7 +158,7 @@ def _matches(name: str, patterns: Sequence[str]) -> bool:
 def _facts(database: Database, table: FoundTable, found: Adopted) -> Mapping[str, Fact]:
     """What the rows tell; nothing, and a note, where they can't be read."""
     try:
-        with database.attempt() as take_back:
+        with database.asking() as take_back:
             try:
                 facts = dict(facts_of(database, table))
                 facts |= _loops(database, table)

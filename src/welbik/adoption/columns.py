@@ -38,6 +38,12 @@ _NOW = re.compile(
     r"strftime\('[^']*', *'now'\)|timezone\('utc'(::text)?, *now\(\)\))(\(\d*\))?\)*(::.*)?",
     re.IGNORECASE,
 )
+_SECONDS = re.compile(
+    r"\(*(cast\()?(strftime\('%s', *'now'\)|unixepoch\(('now')?\)|unix_timestamp\(\)|"
+    r"(extract\(epoch from|date_part\('epoch'(::text)?,) *\(*(now\(\)|current_timestamp)\)*)"
+    r"( as (integer|int|bigint|signed)( integer)?\))?\)*(::.*)?",
+    re.IGNORECASE,
+)
 _TODAY = re.compile(
     r"\(*(current_date|curdate\(\)|date\('now'\)|\(?now\(\)\)?::date)\)*(::.*)?", re.IGNORECASE
 )
@@ -144,10 +150,11 @@ def _read(context: Context, column: FoundColumn) -> _Read | None:
     bounds = context.checks.get(column.name, Bounds())
     fact = context.facts.get(column.name, Fact())
     values = column.choices or bounds.among
+    letters = kind in ("text", "padded", "")
     pair = next((pair for pair in _SURE if {*pair} == {*values}), None)
-    if pair and not column.choices and not _codes(column.comment):
+    if pair and (letters or _is_enum(column)) and not _codes(column.comment):
         return _Read("boolean", "boolean", pair=pair)
-    if values and (kind in ("text", "padded", "") or (kind == "whole" and _codes(column.comment))):
+    if values and (letters or (kind == "whole" and _codes(column.comment))):
         return _choices(column, values)
     if column.choices or (kind and not column.plain and kind == ""):
         return _choices(column, column.choices)
@@ -169,6 +176,11 @@ def _read(context: Context, column: FoundColumn) -> _Read | None:
         ranged = _range(bounds, word) if word != "uuid" else ""
         return _Read(f"{word}{ranged}", neutral)
     return _beyond(context, column, kind, fact)
+
+
+def _is_enum(column: FoundColumn) -> bool:
+    """Whether its choices are named in its type, and stored as texts."""
+    return column.native.lower().startswith("enum(")
 
 
 _ISO_DAY = re.compile(r"\d{4}-\d\d-\d\d")
@@ -198,6 +210,8 @@ def _beyond(context: Context, column: FoundColumn, kind: str, fact: Fact) -> _Re
         return _open_decimal(ends[0], ends[1], places, f"decimal {scaled[1]} {scaled[2]}")
     if kind == "" and not column.native:
         # One database has columns without any type: what is in them decides.
+        if fact.given and fact.wholes + fact.floats == fact.given:
+            return _Read("number", "double") if fact.floats else _Read("integer", "integer")
         return _Read("text", "text", ["as text"])
     if kind == "bytes" and not context.natural:
         then = "its size is shown, and it is never changed"
@@ -274,12 +288,15 @@ def _whole(context: Context, column: FoundColumn, bounds: Bounds, fact: Fact) ->
     native = column.native.lower()
     name = "_".join(names.words_of(column.name))
     codes = _codes(column.comment)
-    if _says_yes(column, native, name, fact):
+    sure = {*bounds.among} == {"0", "1"} and not codes
+    if sure or _says_yes(column, native, name, fact):
         return _Read("boolean", "boolean")
     if codes and _covers(codes, fact) and context.table.key != (column.name,):
         return _choices(column, tuple(codes))
     small = native.startswith(_SMALL)
-    if not small and _MOMENT.search(name) and _is_seconds(fact):
+    since = bool(_SECONDS.fullmatch((column.default or "").strip()))
+    told = _is_seconds(fact) if fact.given else since
+    if not small and told and (since or _MOMENT.search(name)):
         return _Read("datetime", "timestamp")
     if native.startswith("year"):
         return _Read("integer 1901..2155", "integer")
@@ -454,7 +471,12 @@ def _plain(column: FoundColumn) -> str:
     return "_".join(names.words_of(column.name))
 
 
-_SURE = (("Y", "N"), ("y", "n"), ("J", "N"), ("j", "n"), ("yes", "no"), ("ja", "nein"))
+_SURE = (
+    *(("Y", "N"), ("y", "n"), ("J", "N"), ("j", "n")),
+    *(("T", "F"), ("t", "f"), ("1", "0"), ("yes", "no"), ("Yes", "No"), ("YES", "NO")),
+    *(("true", "false"), ("True", "False"), ("TRUE", "FALSE"), ("on", "off"), ("ON", "OFF")),
+    *(("ja", "nein"), ("ja", "nee"), ("oui", "non"), ("sim", "nao"), ("tak", "nie")),
+)
 """What is never anything else than yes and no."""
 _PAIR = ("Y", "N", "y", "n", "T", "F", "t", "f", "J", "S")
 
@@ -522,12 +544,13 @@ def _default(context: Context, column: FoundColumn, read: _Read) -> list[str]:
     if default is None or default.strip().upper() in ("NULL", "") or default.startswith("NULL::"):
         return []
     word = read.type.split()[0]
-    if _NOW.fullmatch(default.strip()):
+    bare = default.strip()
+    if _NOW.fullmatch(bare) or _SECONDS.fullmatch(bare):
         if word == "datetime":
             return ["default now"]
         if word == "date":
             return ["default today"]
-    elif _TODAY.fullmatch(default.strip()) and word == "date":
+    elif _TODAY.fullmatch(bare) and word == "date":
         return ["default today"]
     elif word == "uuid":
         return []

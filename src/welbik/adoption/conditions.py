@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import NamedTuple
 
+from ..rules.ambiguity import is_slow
 from ..rules.patterns import PatternError, parse_pattern
 
 _TOKEN = re.compile(
@@ -18,7 +20,7 @@ _TOKEN = re.compile(
     |(?P<number>\d+(?:\.\d*)?(?:[eE][+-]?\d+)?|\.\d+)
     |(?P<quoted>"(?:[^"]|"")+"|`(?:[^`]|``)+`|\[[^\]\d'][^\]]*\])
     |(?P<word>[^\W\d][\w$]*)
-    |(?P<op>::|<>|!=|<=|>=|\|\||!~\*?|~\*?|[-+*/%=<>(),.\[\]])
+    |(?P<op>::|<>|!=|<=|>=|\|\||!?~~(?!\*)|!~\*?|~\*?|[-+*/%=<>(),.\[\]])
     )""",
     re.VERBOSE,
 )
@@ -55,7 +57,26 @@ def conjuncts(tree: Tree) -> Iterator[Tree]:
         for part in tree.parts:
             yield from conjuncts(part)
     else:
-        yield tree
+        yield _as_list(tree)
+
+
+def _as_list(tree: Tree) -> Tree:
+    """`a = 1 or a = 2` as `a in (1, 2)`: what may be empty keeps a condition then anyhow."""
+    parts = list(_alternatives(tree))
+    kept = [part for part in parts if part.word != "empty"]
+    columns = {part.parts[0] for part in parts if part.parts}
+    listed = all(part.word in ("=", "in", "empty") and part.parts for part in parts)
+    if len(parts) < 2 or not kept or not listed or len(columns) > 1:
+        return tree
+    values = [value for part in kept for value in part.parts[1:]]
+    (column,) = columns
+    plain = column.word == "column" and all(one.word in ("string", "number") for one in values)
+    return Tree("in", (column, *values)) if plain else tree
+
+
+def _alternatives(tree: Tree) -> Iterator[Tree]:
+    for part in tree.parts if tree.word == "or" else (tree,):
+        yield from _alternatives(part) if part.word == "or" else (part,)
 
 
 def columns_of(tree: Tree) -> set[str]:
@@ -69,7 +90,9 @@ def columns_of(tree: Tree) -> set[str]:
 _COMPARED = ("=", "<>", "<", "<=", ">", ">=")
 _BINDS = {
     **{"or": 1, "xor": 1, "and": 2},
-    **dict.fromkeys((*_COMPARED, "is", "in", "between", "like", "regexp", "~", "not"), 4),
+    **dict.fromkeys(
+        (*_COMPARED, "is", "in", "between", "like", "glob", "regexp", "~", "~~", "not"), 4
+    ),
     **{"||": 5, "+": 6, "-": 6, "*": 7, "/": 7, "%": 7, "::": 9},
 }
 
@@ -163,7 +186,7 @@ class _Reader:
             if self.take("all"):
                 return Tree("not", (Tree("in", (left, *self.array())),))
             return Tree(word, (left, self.expression(binds)))
-        if word in ("like", "regexp", "~", "and", "or", "||", "+", "-", "*", "/"):
+        if word in ("like", "glob", "regexp", "~", "~~", "and", "or", "||", "+", "-", "*", "/"):
             return Tree("matches" if word == "~" else word, (left, self.expression(binds)))
         raise UnreadError(text)
 
@@ -282,14 +305,20 @@ class Field(NamedTuple):
 
 def form_of(tree: Tree) -> tuple[str, str] | None:
     """The column that a condition wants to have a form as a whole, and that; None where it is none."""
-    if tree.word != "matches" or [part.word for part in tree.parts] != ["column", "string"]:
+    if [part.word for part in tree.parts] != ["column", "string"]:
         return None
     column, text = (part.text for part in tree.parts)
-    if not text.startswith("^") or not text.endswith("$") or text.endswith("\\$"):
+    if tree.word in _MASKS:
+        form = "".join(_MASKS[tree.word](text))
+        return (column, form) if _is_pattern(form) else None
+    if (
+        tree.word not in ("matches", "regexp")
+        or not text.startswith("^")
+        or not text.endswith("$")
+        or text.endswith("\\$")
+    ):
         return None
-    try:
-        parse_pattern(text)
-    except PatternError:
+    if not _is_pattern(text):
         return None
     # Of `^a|b$` each way is held to one end alone.
     bare, left = re.sub(r"\\.|\[[^\]]*\]", "", text), ""
@@ -298,6 +327,43 @@ def form_of(tree: Tree) -> tuple[str, str] | None:
     return None if "|" in bare else (column, text[1:-1])
 
 
+def _is_pattern(text: str) -> bool:
+    try:
+        return not is_slow(parse_pattern(text), None)
+    except PatternError:
+        return False
+
+
+def _of_like(text: str, *, exact: bool = False) -> Iterator[str]:
+    """The parts of a pattern for a mask of `%` and `_`, which heeds capitals where it is `exact`."""
+    for part in re.findall(r"\\.|.", text, re.DOTALL):
+        if part in ("%", "_"):
+            yield ".*" if part == "%" else "."
+        else:
+            yield _literal(part[-1], exact=exact)
+
+
+def _of_glob(text: str) -> Iterator[str]:
+    """The parts of a pattern for a mask of `*`, `?` and classes."""
+    for part in re.findall(r"\[\^?\]?[^\]]*\]|.", text, re.DOTALL):
+        if part in ("*", "?"):
+            yield ".*" if part == "*" else "."
+        else:
+            yield part if len(part) > 1 else _literal(part, exact=True)
+
+
+def _literal(letter: str, *, exact: bool) -> str:
+    both = {letter.lower(), letter.upper()} if letter.isascii() else {letter}
+    if len(both) > 1 and not exact:
+        return f"[{''.join(sorted(both))}]"
+    return letter if letter.isalnum() or letter in " _-,;:@#&%!=<>'\"~`" else f"\\{letter}"
+
+
+_MASKS: dict[str, Callable[[str], Iterator[str]]] = {
+    "like": _of_like,
+    "~~": partial(_of_like, exact=True),
+    "glob": _of_glob,
+}
 _CALLS = {
     **{"length": "length", "char_length": "length", "character_length": "length"},
     **{"lower": "lower", "upper": "upper", "trim": "trim", "btrim": "trim", "abs": "abs"},

@@ -36,11 +36,10 @@ def profile(database: Database, work: Adoption) -> dict[str, int]:
     for name, draft in work.drafts.items():
         if work.tables[name].view or draft.reads_only:
             continue
-        with database.attempt() as take_back:
+        with database.asking() as take_back:
             try:
                 counts[draft.name] = _of_table(database, work, draft)
             except database.errors as error:
-                # Without this some databases would answer nothing more.
                 take_back()
                 told = f"its rows give no samples: {whole(database.told(error), 120)}"
                 work.note(name, "", told, "they are made up as any others")

@@ -97,7 +97,7 @@ def _leading(database: Database, table: str, line: Line, target: str, key: str) 
     there = f"EXISTS (SELECT 1 FROM {quote(target)} WHERE {quote(key)} = some_rows.led)"
     asked = f"SELECT count(*), sum(CASE WHEN {there} THEN 1 ELSE 0 END) FROM {some} AS some_rows"
     try:
-        with database.attempt() as take_back:
+        with database.asking() as take_back:
             try:
                 ((given, leading),) = database.run(asked)
             except database.errors:

@@ -6,8 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from ..kinds.native import family
+from ..rules.sql import quote
+from ..rules.sql import text as sql_text
 from ..schema import names as schema_names
 from ..schema.entries import REMOVED
+from ..storage.backend import Database
 from ..storage.catalog import FoundIndex, FoundReference, FoundTable
 from ..storage.ddl import Ddl
 from . import names
@@ -25,12 +28,16 @@ _KEPT = ("created_at", "updated_at")
 class Adoption:
     """What is adopted: tables by name, the names of their models, and what could not be said."""
 
-    ddl: Ddl
+    database: Database
     tables: Mapping[str, FoundTable]
     names: Mapping[str, str]
     facts: Mapping[str, Mapping[str, Fact]]
     notes: list[Note] = field(default_factory=list)
     drafts: dict[str, Draft] = field(default_factory=dict)
+
+    @property
+    def ddl(self) -> Ddl:
+        return self.database.ddl
 
     def note(self, table: str, column: str, what: str, then: str) -> None:
         self.notes.append(Note(table, column, what, then))
@@ -350,8 +357,6 @@ def _of_one(context: Context, tree: Tree) -> bool:
     column = context.table.column(name)
     only = tree.word == "=" and values[0].word == "string"
     if (tree.word == "in" or only) and column is not None and not bounds.among:
-        if [part.text for part in values] == ["0", "1"]:
-            return True
         bounds.among = tuple(dict.fromkeys(part.text for part in values))
         return True
     if tree.word == "<>" and values[0].text == "":
@@ -403,7 +408,8 @@ def _rules(
     for tree, text in trees:
         column, form = form_of(tree) or ("", "")
         held = next((one for one in draft.lines if one.column == column), None)
-        if form and held and held.type.split()[0] == "text":
+        exact = tree.word != "regexp" or _all_match(work, table, column, form)
+        if form and held and held.type.split()[0] == "text" and exact:
             held.modifiers.insert(0, f"matches {quoted(form)}")
             continue
         try:
@@ -415,6 +421,21 @@ def _rules(
             continue
         if clause not in draft.clauses:
             draft.clauses.insert(0, clause)
+
+
+def _all_match(work: Adoption, table: FoundTable, column: str, form: str) -> bool:
+    """Whether all that is stored matches a pattern as it is written: the database may not heed capitals."""
+    name = quote(column)
+    asked = f"SELECT count(*) FROM {quote(table.name)} WHERE NOT (BINARY {name} REGEXP {sql_text(f'^{form}$')})"
+    try:
+        with work.database.asking() as take_back:
+            try:
+                return work.database.run(asked) == [(0,)]
+            except work.database.errors:
+                take_back()
+    except work.database.errors:
+        pass
+    return False
 
 
 def choices_of(type_: str) -> dict[str, str]:

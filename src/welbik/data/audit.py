@@ -160,7 +160,9 @@ class Audit:
     def _reference(self, model: Model, member: Reference, name: str) -> Iterator[Broken]:
         target = self.schema.models[member.target]
         other, key = quote(target.table), quote(self._key(target))
-        condition = f"{name} IS NOT NULL AND {name} NOT IN (SELECT {other}.{key} FROM {other})"
+        # The key comes first: where databases compare in a column's own way, it is the first one's.
+        found = f"SELECT 1 FROM {other} AS led_to WHERE led_to.{key} = {name}"
+        condition = f"{name} IS NOT NULL AND NOT EXISTS ({found})"
         if self.only is None:
             what = f"leading to no {target.singular}"
             yield from self._found(model, member.name, what, condition)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -18,6 +18,7 @@ from .made_keys import keys_of
 from .making import BATCH, filled, times_of
 from .marks import has_marks
 from .settling import Values
+from .several import Leading, Several
 from .world import World
 
 _PATIENCE = 20
@@ -29,7 +30,7 @@ class Ground:
     """What rows are added on.
 
     `wanted` says how many rows each model is to have, `done` which are complete, `now` when rows are
-    made, in seconds since 1970; `tell` hears of each batch.
+    made, in seconds since 1970; `tell` hears of each batch. `several` has what leads by several columns.
     """
 
     database: Database
@@ -39,6 +40,7 @@ class Ground:
     done: set[str]
     now: int
     tell: Callable[[str, int], None]
+    several: Mapping[str, Sequence[Several]] = field(default_factory=dict)
 
 
 class Beside:
@@ -62,6 +64,8 @@ class Beside:
         """The number after that of the last row."""
         self.taken: dict[str, set[object]] = {}
         self._filled = filled(model)
+        several = ground.several.get(model.name)
+        self.leading = several and Leading(self.database, self.drawer.seed, model, several)
         for member in self._filled:
             if member.unique and ground.world.stored[model.name]:
                 stored = self.database.values(model.table, member.column)
@@ -89,33 +93,43 @@ class Beside:
         self.given = list(given)
         last = start + missing * _PATIENCE + 10_000
         keys: list[object] = []
+        idle = 0
         while missing > 0:
             if start > last:
                 raise WelbikError(
                     f"no more {self.model.plural} can be made up beside those already stored",
                     "ask for fewer rows in 'seed', or remove stored ones",
                 )
-            stop = start + min(missing, BATCH)
-            made = self._columns(start, stop)
+            # The more at a time, the longer none could be stored.
+            stop = start + min(missing << idle, BATCH)
+            made = self._columns(start, stop, missing)
             count = len(made[0])
+            idle = 0 if count else min(idle + 1, 10)
             self.database.insert(self.model.table, columns, made)
             if given or has_marks(self.model):
                 keys += made[columns.index(key)]
             self.next_id += count
             missing -= count
-            start = self.last = stop
+            start = self.last
             self.ground.tell(self.model.name, count)
         return keys
 
-    def _columns(self, start: int, stop: int) -> list[Sequence[object]]:
+    def _columns(self, start: int, stop: int, most: int) -> list[Sequence[object]]:
         drawn = self.drawer.draw(self.model, start, stop, self.counts)
         columns = [self.encoded(member, drawn[member.name]) for member in self._filled]
         count = len(columns[0]) if columns else stop - start
         self._give(columns)
         index = np.arange(start, stop)
-        if self.taken:
-            kept = self._free(columns)
-            self.skipped += index[~kept].tolist()
+        self.last = stop
+        if self.taken or self.leading:
+            kept = np.ones(count, dtype=bool)
+            if self.leading:
+                kept &= self.leading.put(columns, index, len(self.given))
+            kept &= self._free(columns)
+            enough = np.flatnonzero(kept)[most - 1 : most]
+            self.last = int(index[enough[0]]) + 1 if len(enough) else stop
+            kept &= index < self.last
+            self.skipped += index[~kept & (index < self.last)].tolist()
             columns = [
                 [value for value, one in zip(column, kept, strict=True) if one]
                 for column in columns

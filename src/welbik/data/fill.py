@@ -37,6 +37,7 @@ from .memory import Memory, Run
 from .pairing import Pairing
 from .samples import law_of
 from .settling import FixedTable
+from .several import several_of
 from .uploads import write_uploads
 from .verify import Broken, Verifier
 from .world import World
@@ -168,6 +169,7 @@ class Filling:
         self.verifier = Verifier(database, schema, drawer.here.timezone)
         self.done: set[str] = set()
         self.ground = Ground(database, drawer, self.world, self.wanted, self.done, self.now, tell)
+        self.ground.several = several_of(database, schema)
         self._fixed: dict[str, list[object]] = {}
         self.learned: set[str] = set()
         self._made: dict[str, range] = {}
@@ -226,7 +228,8 @@ class Filling:
             new = self._reads[todo.pop()] - found
             found |= new
             todo += new
-        return not any(self.world.is_read(name) or name in self.schema.rows for name in found)
+        read = self.schema.rows.keys() | self.ground.several.keys()
+        return not any(self.world.is_read(name) or name in read for name in found)
 
     @cached_property
     def _reads(self) -> dict[str, set[str]]:

@@ -90,6 +90,10 @@ def is_type(native: str) -> bool:
     return bool(_SAFE.fullmatch(native) or _LISTED.fullmatch(native))
 
 
+_EXTENDED = "citext"
+"""A text that heeds no capitals, where somebody has installed it."""
+
+
 def is_built_in(native: str) -> bool:
     """Whether every database of its kind has a type, and not only one where somebody made it."""
-    return bool(family(native)) and bool(_SAFE.fullmatch(native))
+    return bool(family(native)) and bool(_SAFE.fullmatch(native)) and native.lower() != _EXTENDED

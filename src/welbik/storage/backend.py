@@ -69,6 +69,8 @@ class Database(Books):
     has_schemas: ClassVar[bool] = False
     """Whether tables stand in schemas, one of which is searched first."""
     by_lines: ClassVar[bool] = False
+    bits_as_letters: ClassVar[bool] = False
+    """Whether a text of `1` is no bit: those are the bits of its letters."""
     """Whether it loads rows as text, a line each."""
     in_a_file: ClassVar[bool] = False
     """Whether its address is that of a file."""
@@ -171,7 +173,8 @@ class Database(Books):
         known = self.tables.get(table)
         columns = tuple(known.column(name) if known else None for name in names)
         types = tuple(self.type_of(table, name) for name in names)
-        return Packing(table, tuple(names), columns, types, self.ddl.exact, self.by_lines)
+        ways = (self.ddl.exact, self.by_lines, self.bits_as_letters)
+        return Packing(table, tuple(names), columns, types, *ways)
 
     def number_of(self, table: str) -> str:
         """The column that numbers the rows of a table."""
@@ -257,6 +260,11 @@ class Database(Books):
         self.run("SAVEPOINT attempt")
         yield take_back
         self.run("RELEASE SAVEPOINT attempt")
+
+    @contextmanager
+    def asking(self) -> Iterator[Callable[[], None]]:
+        """A question that may be refused: gives what has the transaction go on after that."""
+        yield lambda: None
 
     # The books
 

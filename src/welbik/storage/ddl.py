@@ -93,6 +93,10 @@ class Ddl:
         """How many characters a column has."""
         return f"length({column})"
 
+    def by_letters(self, value: str) -> str:
+        """A text as it is compared letter by letter, whatever its column says."""
+        return value
+
     # Constraints
 
     def checks(self, table: Table, column: Column) -> Iterator[tuple[str, str]]:

@@ -30,10 +30,12 @@ def how(column: Column | None) -> Held | None:
     return Held(column.type, form_of(column), column.yes_no, column.empty)
 
 
-def outgoing(column: Column, values: Sequence[Any], *, exact: bool) -> tuple[list[Any], str]:
+def outgoing(
+    column: Column, values: Sequence[Any], *, exact: bool, letters: bool = False
+) -> tuple[list[Any], str]:
     """A column in the neutral form as this column holds it, and the type that it then has.
 
-    `exact` says whether the database has decimals.
+    `exact` says whether the database has decimals, `letters` whether bits are those of a text's letters.
     """
     held, type_ = list(values), column.type
     found = form_of(column)
@@ -46,6 +48,9 @@ def outgoing(column: Column, values: Sequence[Any], *, exact: bool) -> tuple[lis
         scale = 10 ** int(type_.split()[2])
         held = [value if value is None else value / scale for value in held]
         type_ = "double"
+    elif found == "bits" and letters:
+        held = [value if value is None else "\1" if value else "\0" for value in held]
+        type_ = "text"
     elif change is not None:
         held = [None if value is None else change(value) for value in held]
         type_ = _TYPES.get(found, type_)

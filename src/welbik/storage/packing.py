@@ -32,7 +32,8 @@ class Packing:
     """How rows of a table are made ready; it goes to other processes as it stands.
 
     `columns` are those that are declared, None for a key of the table's own, `types` the neutral types.
-    `exact` says whether the database has decimals, `by_lines` whether it loads text.
+    `exact` says whether the database has decimals, `by_lines` whether it loads text,
+    `bits_as_letters` whether bits are those of a text's letters then.
     """
 
     table: str
@@ -41,6 +42,7 @@ class Packing:
     types: tuple[str, ...]
     exact: bool
     by_lines: bool
+    bits_as_letters: bool = False
 
     def pack(self, columns: Columns) -> Packed:
         """Rows, given by their columns in the neutral form, as they are handed over."""
@@ -56,7 +58,9 @@ class Packing:
         types: list[str] = []
         for column, type_, values in zip(self.columns, self.types, columns, strict=True):
             if column is not None and (column.native or column.yes_no or column.empty is not None):
-                values, type_ = outgoing(column, values, exact=self.exact)
+                values, type_ = outgoing(
+                    column, values, exact=self.exact, letters=self.bits_as_letters
+                )
             found.append(values)
             types.append(type_)
         return found, types

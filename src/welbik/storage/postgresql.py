@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar, Self
@@ -160,6 +160,9 @@ class PostgresqlDdl(Ddl):
         # Compared by code point, whatever the language of the server.
         return f'{found} COLLATE "C"' if type_.startswith("text") else found
 
+    def by_letters(self, value: str) -> str:
+        return f'({value} COLLATE "C")'
+
     def own_number(self, table: Table) -> str:
         serial = {"bigint": "BIGSERIAL", "smallint": "SMALLSERIAL"}.get(table.native, "SERIAL")
         return f"{quote(table.number)} {serial} PRIMARY KEY"
@@ -235,6 +238,12 @@ class Postgresql(Server):
         self.errors = (psycopg.Error,)
         super().__init__(connection, where)
         self._numbered: set[str] = set()
+
+    @contextmanager
+    def asking(self) -> Iterator[Callable[[], None]]:
+        # After a statement that was refused it would answer nothing more.
+        with self.attempt() as take_back:
+            yield take_back
 
     @classmethod
     def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:

@@ -312,6 +312,7 @@ class Sqlite(Database):
         self.errors = (sqlite3.Error,)
         self.path, self.where, self.tables = path, str(path), {}
         self._unchecked: set[str] | None = None
+        self._numbered: dict[str, bool] = {}
         if not path.parent.is_dir():
             raise self._unopened(f"the folder {path.parent} does not exist", "make the folder")
         if path.is_dir():
@@ -515,7 +516,14 @@ class Sqlite(Database):
             self.run(f"ANALYZE {quote(table)}")
 
     def order(self, table: str) -> str:
-        return f"{quote(table)}.rowid"
+        if table not in self._numbered:
+            try:
+                self.run(f"SELECT {quote(table)}.rowid FROM {quote(table)} LIMIT 0")
+                self._numbered[table] = True
+            except self.errors:
+                # A view, or a table that others made without.
+                self._numbered[table] = False
+        return f"{quote(table)}.rowid" if self._numbered[table] else super().order(table)
 
     def keep_empty(self) -> None:
         """The file without a row; a copy of it is a database again."""
