@@ -9,7 +9,6 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import os
-from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field, replace
@@ -27,6 +26,7 @@ from ..storage.tables import fingerprint, tables_of
 from .beside import Beside, Ground
 from .columns import Drawn
 from .completing import complete, take_back
+from .crowds import Crowds
 from .drawer import Drawer
 from .events import reads
 from .fixed import counts_with_fixed
@@ -35,7 +35,6 @@ from .making import Batches, Maker, Making, filled, midnight
 from .marks import columns_of, has_marks, marked, marks_of, numbers_of
 from .memory import Memory, Run
 from .pairing import Pairing
-from .samples import law_of
 from .settling import FixedTable
 from .several import several_of
 from .uploads import write_uploads
@@ -167,6 +166,7 @@ class Filling:
         drawer.world = self.world
         self.world.as_made = partial(_keys_as_made, drawer, self.wanted)
         self.verifier = Verifier(database, schema, drawer.here.timezone)
+        self.crowds = Crowds(database, drawer, self.world, self.verifier)
         self.done: set[str] = set()
         self.ground = Ground(database, drawer, self.world, self.wanted, self.done, self.now, tell)
         self.ground.several = several_of(database, schema)
@@ -409,50 +409,16 @@ class Filling:
                 broken = list(self.verifier.broken({model.name}, known, self._unpaired))
                 if not broken:
                     break
-                led = self._led(model, broken)
+                led = self.crowds.led(model, broken)
                 if again == _AGAIN or not led:
                     raise broken[0].error(model.name)
                 undo()
-                self._hold_back(model, broken, led, missing)
+                self.crowds.hold_back(model, broken, led, missing)
                 self.world.forget(model.name)
                 self.drawer.forget()
         run = self._run(model, start, adding.last, adding.first_id, [keys], adding.skipped)
         self.memory.add(model.table, run)
         self._count(model, missing)
-
-    def _hold_back(
-        self,
-        model: Model,
-        broken: Sequence[Broken],
-        led: Mapping[str, Mapping[object, int]],
-        missing: int,
-    ) -> None:
-        """Has fewer rows lead to those that can't have so many; nothing of the new ones is stored."""
-        before = self._led(model, broken)
-        for reference in model.references:
-            if reference.name not in led:
-                continue
-            rooms: dict[object, int] = {}
-            most = min(
-                missing, law_of(self.schema, reference, self.drawer.plan.kinds).high or missing
-            )
-            for one in broken:
-                if one.model.name == reference.target:
-                    for key, room in self.verifier.rooms(one, reference, most).items():
-                        rooms[key] = min(room, rooms.get(key, room))
-            new = {key: n - before[reference.name][key] for key, n in led[reference.name].items()}
-            self.world.hold_back(reference, rooms, new)
-
-    def _led(self, model: Model, broken: Sequence[Broken]) -> dict[str, dict[object, int]]:
-        """How many rows of a model lead to rows that can't have so many, by relation and key."""
-        others = [one for one in broken if one.model is not model]
-        found = {}
-        for reference in model.references:
-            keys = {key for one in others if one.model.name == reference.target for key in one.keys}
-            if keys:
-                led = Counter(self.database.values(model.table, reference.column))
-                found[reference.name] = {key: led[key] for key in keys}
-        return found
 
     # Many to many
 

@@ -25,7 +25,8 @@ class Total(NamedTuple):
 
     `via` is the reference that leads to the parent, `where` says which rows count, and the clauses
     are those of the total, as if it were a field of the parent: `beside` where that is stored, and
-    all of it is known. Where there are none the rule is tried with the field moved.
+    all of it is known. Where there are none the rule is tried with the field moved, as it stands in `node`,
+    or in `whole` where the parent is stored.
     """
 
     parent: str
@@ -33,6 +34,7 @@ class Total(NamedTuple):
     function: str
     where: Node | None
     node: Node
+    whole: Node
     clauses: tuple[Clause, ...] = ()
     beside: tuple[Clause, ...] = ()
 
@@ -85,7 +87,7 @@ def kept_by_rows(
             yield from _totals(child, model, one, node, whole, sign)
     for one in gathers:
         if one.value is not None and not one.path and len(one.hops) == 1 and one.hops[0].via:
-            yield from _tried(schema.models[one.hops[0].model], model, one, node)
+            yield from _tried(schema.models[one.hops[0].model], model, one, node, whole)
 
 
 def _counts(
@@ -147,11 +149,11 @@ def _totals(
     needs = reads(loose) - {(model.name, total.name)} | {(child.name, via)}
     needs |= reads(one.where) if one.where is not None else set()
     if all_of_it and event not in needs:
-        asked = Total(model.name, via, one.function, one.where, node, clauses, beside)
+        asked = Total(*(model.name, via, one.function, one.where, node, whole, clauses, beside))
         yield Found(event, needs, asked)
 
 
-def _tried(child: Model, model: Model, one: Aggregate, node: Node) -> Iterator[Found]:
+def _tried(child: Model, model: Model, one: Aggregate, node: Node, whole: Node) -> Iterator[Found]:
     """The fields that what is gathered reads: moving those may keep what nothing can be solved for."""
     assert one.value is not None
     if child.name == model.name:
@@ -164,7 +166,7 @@ def _tried(child: Model, model: Model, one: Aggregate, node: Node) -> Iterator[F
         if not isinstance(member, Field) or not _is_free(child, member):
             continue
         if member.kind.value_type().name in _AMOUNTS:
-            asked = Total(model.name, one.hops[0].via, one.function, one.where, node)
+            asked = Total(model.name, one.hops[0].via, one.function, one.where, node, whole)
             yield Found(event, needs - {event}, asked)
 
 

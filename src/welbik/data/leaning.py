@@ -114,7 +114,9 @@ class _Trial:
         drawn = Drawn(member.kind.drawn(units, self.places), self.empty)
         tried = With(self.family, member.name, as_column(model, member.name, drawn))
         gathered = _Gathered(self.above, (model.name, self.total.via), tried, self.whole.owner)
-        held = self.rows.arrays.evaluate(self.total.node, gathered)
+        is_stored = isinstance(self.above, StoredParents)
+        node = self.total.whole if is_stored else self.total.node
+        held = self.rows.arrays.evaluate(node, gathered)
         found: Mask = ~held.values.astype(bool) & ~held.empty & ~self.above.fixed
         return found
 

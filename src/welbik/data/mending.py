@@ -36,12 +36,20 @@ class Mending:
 
     @property
     def _is_beside_stored(self) -> bool:
+        """Whether stored rows stand beside these, or above them."""
         world = self.drawer.world
-        return world is not None and world.is_read(self.model.name)
+        read = {self.model.name, *(reference.target for reference in self.model.references)}
+        return world is not None and any(world.is_read(name) for name in read)
 
     def mended(self) -> dict[str, Drawn]:
         """The columns once no rule is broken; raises WelbikError where that can't be had."""
-        rules = [rule for rule in self.model.rules if _reads_own(rule.node, self.model.name)]
+        beside = self._is_beside_stored
+        # How many rows there are in the end is only known once all are there.
+        rules = [
+            rule
+            for rule in self.model.rules
+            if _reads_own(rule.node, self.model.name) and not (beside and _is_of_others(rule.node))
+        ]
         arrays = self.drawer.arrays
         self.rows.all()
         for attempt in range(1, _TRIES + 1):
@@ -56,7 +64,7 @@ class Mending:
                     self._mend(arrays, rule, mask, attempt)
         self._settle(arrays, rules)
         for rule in rules:
-            if self._is_beside_stored and _counts_others(rule.node):
+            if beside and _counts_others(rule.node):
                 continue
             mask = self._broken(arrays, rule)
             if mask.any():
@@ -285,6 +293,11 @@ def _read_by_later(model: Model) -> set[str]:
 
 def _counts_others(node: Node) -> bool:
     return any(isinstance(part, Aggregate) for part in walk(node))
+
+
+def _is_of_others(node: Node) -> bool:
+    """Whether it counts other rows, and reads nothing of its own but which those are."""
+    return _counts_others(node) and all(part.path for part in own(node))
 
 
 def _reads_own(node: Node, model: str) -> bool:

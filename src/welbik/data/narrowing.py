@@ -25,6 +25,7 @@ from ..rules.tree import (
     Step,
     Value,
     children,
+    lifted,
     mapped,
     plain,
     reached,
@@ -215,7 +216,14 @@ class Plan:
                     self._by_rows(model, _at_its_end(node, member, self._sign), node)
                     return True
                 partly = True
-        return self._by_rows(model, node, node)
+        if self._by_rows(model, node, node):
+            return True
+        there = lifted(node)
+        if there is None or there[0].model == model.name:
+            return False
+        # What a row asks of its parent alone is kept as if the parent asked it.
+        step, asked = there
+        return self._narrow_part(self.schema.models[step.model], "", asked)
 
     def _by_rows(self, model: Model, node: Node, whole: Node) -> bool:
         """Whether a condition is kept by a field of the rows that lead to a row."""

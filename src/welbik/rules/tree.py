@@ -199,6 +199,19 @@ def reached(node: Node, steps: tuple[Step, ...]) -> Node:
     return node
 
 
+def lifted(node: Node) -> tuple[Step, Node] | None:
+    """The way to a row, and the same expression as that row has it, where nothing else is read."""
+    parts = list(own(node))
+    steps = {part.path[:1] for part in parts}
+    if len(steps) != 1 or steps == {()}:
+        return None
+
+    def near(one: Node) -> Node:
+        return replace(one, path=one.path[1:]) if isinstance(one, Value | Aggregate) else one
+
+    return parts[0].path[0], mapped(node, near)
+
+
 def behind(node: Node, reference: str, beside: Collection[str] = ()) -> Node | None:
     """The same condition as the row has it that a reference leads to; None where it reads any other.
 

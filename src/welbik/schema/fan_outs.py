@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from ..rules.intervals import interval
-from ..rules.tree import Aggregate, Apply, Const, Node, Value, maybe_empty, plain
+from ..rules.tree import Aggregate, Apply, Const, Node, Value, lifted, maybe_empty, plain
 from .model import Reference, Rule, Schema
 from .ranges import bound_in
 
@@ -29,16 +29,26 @@ class FanOut(NamedTuple):
 
 
 def fan_outs(schema: Schema, reference: Reference) -> Iterator[FanOut]:
-    """What the rules of its target say of how many rows lead to one by a reference."""
-    target = schema.models[reference.target]
-    for rule in target.rules:
+    """What rules say of how many rows lead to one by a reference: its target's, and those of the rows."""
+    for rule in schema.models[reference.target].rules:
         for node in _parts(rule.node):
-            if not isinstance(node, Apply) or node.word not in ("<", "<=", "="):
-                continue
-            for side in (0, 1):
-                count = plain(node.operands[side])
-                if isinstance(count, Aggregate) and _is_of(count, reference):
-                    yield from _told(schema, rule, node, count, side)
+            yield from _compared(schema, reference, rule, node)
+    for rule in schema.models[reference.model].rules:
+        for node in _parts(rule.node):
+            there = lifted(node)
+            if there is not None and there[0].reference == reference.name:
+                # Of a parent that has none they ask nothing.
+                found = _compared(schema, reference, rule, there[1])
+                yield from (one for one in found if one.upper)
+
+
+def _compared(schema: Schema, reference: Reference, rule: Rule, node: Node) -> Iterator[FanOut]:
+    if not isinstance(node, Apply) or node.word not in ("<", "<=", "="):
+        return
+    for side in (0, 1):
+        count = plain(node.operands[side])
+        if isinstance(count, Aggregate) and _is_of(count, reference):
+            yield from _told(schema, rule, node, count, side)
 
 
 def _parts(node: Node) -> Iterator[Node]:
