@@ -94,7 +94,9 @@ def test_rows_keep_what_their_parent_asks_of_all_of_them(
 ) -> None:
     # Seats for 80 are not there for sure.
     sample = ", sample 2..9 per team" if bound and "team.seats" not in str(asked) else ""
-    schema = _schema(_teams(**asked, sample=sample, people=40 if "team.seats" in str(asked) else 70))
+    schema = _schema(
+        _teams(**asked, sample=sample, people=40 if "team.seats" in str(asked) else 70)
+    )
     with TemporaryDirectory() as folder:
         filling = Filling(schema, folder, seed)
         more = {"Team": 16, "Person": schema.seed["Person"] * 3 // 2, "Cost": 45}
