@@ -143,3 +143,16 @@ def test_rows_beside_stored_ones_leave_their_parents_within_the_rule() -> None:
             "SELECT max(t), sum(t > 90) FROM (SELECT sum(kg) AS t FROM harvest WHERE good GROUP BY apiary_id)"
         )
         assert 90 < most <= 100 and over < 40
+
+
+def test_numbers_that_no_product_of_theirs_fits_end_no_fill_in_silence() -> None:
+    text = (
+        "model A\n    n integer 0..9000000000000000000, required\n"
+        "    m integer 0..9000000000000000000, required\n    rule n * 4 <= m\nseed\n    300 A\n"
+    )
+    schema, problems = understand(text)
+    assert not problems
+    with TemporaryDirectory() as folder:
+        filling = Filling(schema, folder)
+        filling.fill(schema.seed)
+        assert filling.broken() == {}

@@ -16,6 +16,9 @@ class Sign(Protocol):
     def __call__(self, node: Node, *, strict: bool = False) -> int:
         """1 where it is never below zero, -1 where never above, else 0; `strict` where never zero either."""
 
+    def fits(self, node: Node) -> bool:
+        """Whether what an expression comes to is a number of 64 bits, as far as is known."""
+
 
 class Guard(NamedTuple):
     """A condition that settles a clause where it does not come to the opposite of `want`."""
@@ -144,6 +147,8 @@ class _Reading:
             return -below
         if node.word in ("-", "days_between"):
             return below if at == 0 else -below
+        if node.word == "*" and not self.sign.fits(node):
+            return 0
         if node.word == "*":
             return below * self.sign(node.operands[1 - at])
         if node.word == "/" and at == 0:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import replace
 from functools import partial
@@ -187,12 +188,20 @@ def _put_for(one: Node, other: Node, part: Node) -> Node:
     return other if part == one else part
 
 
-def sign_of(schema: Schema, node: Node, *, strict: bool = False) -> int:
-    """1 where an amount is never below zero, -1 where never above, 0 where that is not known.
+class Signs:
+    """Tells signs from the bounds of a schema's fields; see `clauses.Sign`."""
 
-    Where it is `strict` it is not zero either.
-    """
-    low, high = interval(node, partial(bound_in, schema))
-    if low > 0 or low == 0 and not strict:
-        return 1
-    return -1 if high < 0 or high == 0 and not strict else 0
+    def __init__(self, schema: Schema) -> None:
+        self.bound = partial(bound_in, schema)
+
+    def __call__(self, node: Node, *, strict: bool = False) -> int:
+        low, high = interval(node, self.bound)
+        if low > 0 or low == 0 and not strict:
+            return 1
+        return -1 if high < 0 or high == 0 and not strict else 0
+
+    def fits(self, node: Node) -> bool:
+        ends = interval(node, self.bound)
+        # What has no end is not drawn from all there is.
+        known = [abs(end) for end in ends if math.isfinite(end)]
+        return not node.type.exact or max(known, default=0) * 10.0**node.type.places < 2.0**62

@@ -158,7 +158,8 @@ def _start(day: dt.date, zone: ZoneInfo) -> dt.datetime:
 def searched(limits: Limits, clause: Clause) -> Units:
     """The last value that a rule which only turns once still holds for, by halving."""
     assert limits.low is not None and limits.high is not None
-    low, high = limits.low.copy(), limits.high.copy()
+    # Twice the ends must be a number of 64 bits too.
+    low, high = np.clip(limits.low, -_FAR, _FAR), np.clip(limits.high, -_FAR, _FAR)
     beyond = low - 1 if clause.upper else high + 1
     good, bad = (beyond, high + 1) if clause.upper else (beyond, low - 1)
     while (np.abs(bad - good) > 1).any():

@@ -34,7 +34,7 @@ from ..rules.tree import (
 from ..schema.model import Field, Model, Reference, Rule, Schema, Unique
 from .clauses import Clause, Sign, clauses_of, direction, flat
 from .events import Event, hops, reads
-from .gathered import Counted, Found, Total, grounds, kept_by_rows, sign_of
+from .gathered import Counted, Found, Signs, Total, grounds, kept_by_rows
 from .meaning import natural_orders
 
 
@@ -102,7 +102,7 @@ class Plan:
 
     def __post_init__(self) -> None:
         self.models = dict(self.schema.models)
-        self._sign: Sign = partial(sign_of, self.schema)
+        self._sign: Sign = Signs(self.schema)
         self.rank = {model.name: at for at, model in enumerate(self.schema.parents_first)}
         for model in self.schema:
             self.loose[model.name], self.slots[model.name] = [], []
