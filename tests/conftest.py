@@ -28,7 +28,7 @@ settings.register_profile(
     deadline=None,
     # CI says the same of the same commit; on a developer's machine every run looks further.
     derandomize=bool(os.environ.get("CI")),
-    max_examples=60 if os.environ.get("CI") else 100,
+    max_examples=40 if os.environ.get("CI") else 100,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )
 settings.load_profile("welbik")
@@ -162,11 +162,6 @@ seed
     5 Keeper
     40 Hive
 """
-
-
-def pytest_xdist_auto_num_workers(config: pytest.Config) -> int:
-    """One more than there are processors: tests wait for servers and browsers, too."""
-    return (os.cpu_count() or 1) + 1
 
 
 def pytest_configure(config: pytest.Config) -> None:

@@ -336,7 +336,7 @@ def _mutated(draw: st.DrawFn) -> str:
 
 
 @given(_mutated())
-@settings(max_examples=400)
+@settings(max_examples=300)
 def test_no_damage_to_a_real_file_breaks_it(text: str) -> None:
     for problem in understand(text)[1]:
         assert as_text(problem)

@@ -479,7 +479,7 @@ def cases(draw: st.DrawFn) -> tuple[str, dict[str, list[dict[str, Any]]]]:
 
 
 @given(cases())
-@settings(max_examples=300, phases=(Phase.explicit, Phase.reuse, Phase.generate))
+@settings(max_examples=200, phases=(Phase.explicit, Phase.reuse, Phase.generate))
 def test_all_targets_agree(
     databases: list[Database], case: tuple[str, dict[str, list[dict[str, Any]]]]
 ) -> None:

@@ -79,7 +79,7 @@ LAWS = st.one_of(
     st.sampled_from([0, 0.1, 0.5, 1]),
     st.booleans(),
 )
-@settings(max_examples=80)
+@settings(max_examples=60)
 def test_rows_are_shared_out_as_the_law_says(
     rows: int, have: int, law: Law, empty: float, unique: bool
 ) -> None:
@@ -112,7 +112,7 @@ def test_rows_are_shared_out_as_the_law_says(
 
 
 @given(st.integers(1, 3000), st.floats(0, 1), LAWS)
-@settings(max_examples=80)
+@settings(max_examples=60)
 def test_trees_have_generations(rows: int, empty: float, law: Law) -> None:
     tree = Tree(5, rows, law, empty=empty)
     index = np.arange(rows)

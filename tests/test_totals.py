@@ -69,7 +69,7 @@ def declared(draw: st.DrawFn) -> str:
 
 
 @given(declared(), st.integers(1, 99))
-@settings(max_examples=80)
+@settings(max_examples=50)
 def test_rows_come_to_no_more_together_than_a_rule_of_their_parent_says(
     text: str, seed: int
 ) -> None:

@@ -69,8 +69,6 @@ class Database(Books):
     has_schemas: ClassVar[bool] = False
     """Whether tables stand in schemas, one of which is searched first."""
     by_lines: ClassVar[bool] = False
-    bits_as_letters: ClassVar[bool] = False
-    """Whether a text of `1` is no bit: those are the bits of its letters."""
     """Whether it loads rows as text, a line each."""
     in_a_file: ClassVar[bool] = False
     """Whether its address is that of a file."""
@@ -173,7 +171,7 @@ class Database(Books):
         known = self.tables.get(table)
         columns = tuple(known.column(name) if known else None for name in names)
         types = tuple(self.type_of(table, name) for name in names)
-        ways = (self.ddl.exact, self.by_lines, self.bits_as_letters)
+        ways = (self.ddl.exact, self.by_lines, self.ddl.bits_as_letters)
         return Packing(table, tuple(names), columns, types, *ways)
 
     def number_of(self, table: str) -> str:
@@ -265,8 +263,6 @@ class Database(Books):
     def asking(self) -> Iterator[Callable[[], None]]:
         """A question that may be refused: gives what has the transaction go on after that."""
         yield lambda: None
-
-    # The books
 
     @abstractmethod
     def table_names(self) -> set[str]: ...
@@ -579,7 +575,6 @@ class Database(Books):
 
     def keep_empty(self) -> None:
         """Remembers what an empty database looks like, for `restore`."""
-        return
 
     @abstractmethod
     def restore(self, engine: Any) -> None:
@@ -590,7 +585,6 @@ class Database(Books):
 
     def hurry(self, connection: Any) -> None:
         """Readies a driver's connection for rows that may be lost with the power."""
-        return
 
     @abstractmethod
     def next_id(self, table: str) -> int:

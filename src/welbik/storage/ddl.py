@@ -35,6 +35,8 @@ class Ddl:
         **{"double": "DOUBLE PRECISION", "boolean": "BOOLEAN", "date": "DATE", "time": "TIME"},
         **{"timestamp": "TIMESTAMP", "uuid": "UUID", "json": "JSON", "text": "TEXT"},
     }
+    bits_as_letters: ClassVar[bool] = False
+    """Whether a text of `1` is no bit: those are the bits of its letters."""
     exact: ClassVar[bool] = True
     """Whether it has decimals, which are whole numbers of their smallest place elsewhere."""
     number: ClassVar[str]

@@ -43,7 +43,6 @@ class Mariadb(Journal, Server):
     requirement = "PyMySQL>=1.1"
     sql = MariadbSql
     ddl = MariadbDdl()
-    bits_as_letters = True
 
     def __init__(self, connection: Any, where: str) -> None:
         import pymysql

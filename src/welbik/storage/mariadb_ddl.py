@@ -39,6 +39,7 @@ class MariadbDdl(Ddl):
 
     word = "mariadb"
     sql = MariadbSql
+    bits_as_letters = True
     tied = True
     number = "INTEGER PRIMARY KEY AUTO_INCREMENT"
     options = f" ENGINE = InnoDB DEFAULT CHARACTER SET = utf8mb4 COLLATE = {COLLATION}"
