@@ -28,7 +28,7 @@ settings.register_profile(
     deadline=None,
     # CI says the same of the same commit; on a developer's machine every run looks further.
     derandomize=bool(os.environ.get("CI")),
-    max_examples=40 if os.environ.get("CI") else 100,
+    max_examples=60 if os.environ.get("CI") else 100,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )
 settings.load_profile("welbik")
