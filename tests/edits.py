@@ -178,7 +178,8 @@ def _argument(text: str, random: Random) -> Edit | None:
     offset = len("".join(lines[: (last.end_lineno or 1) - 1]).encode()) + (last.end_col_offset or 0)
     data = text.encode()
     new = (data[:offset] + f", {word}=1".encode() + data[offset:]).decode()
-    out = re.compile(rf",\s*{word}=1|\b{word}=1,\s*")
+    # All others may be gone since.
+    out = re.compile(rf",\s*{word}=1|\b{word}=1(,\s*)?")
     return Edit("argument", new, lambda found: out.sub("", found), lambda found: word in found)
 
 
