@@ -115,14 +115,17 @@ def test_texts_that_are_compared_in_their_own_way_are_read(tmp_path: Path) -> No
         "CREATE EXTENSION citext;\n"
         "CREATE COLLATION no_case (provider = icu, locale = 'und-u-ks-level2', deterministic = false);\n"
         "CREATE TABLE yard (code varchar(9) COLLATE no_case PRIMARY KEY, name citext NOT NULL UNIQUE, mail varchar(254));\n"
+        "CREATE TYPE answer AS ENUM ('yes', 'no');\n"
         "CREATE TABLE hive (id serial PRIMARY KEY, yard varchar(9) COLLATE no_case NOT NULL REFERENCES yard, "
-        "seen integer NOT NULL);\n"
+        "seen integer NOT NULL, sold answer NOT NULL DEFAULT 'no');\n"
         "INSERT INTO yard VALUES ('AB', 'North', 'a@example.org'), ('CD', 'South', NULL);\n"
         "INSERT INTO hive (yard, seen) VALUES ('ab', 1700000000), ('CD', 1700000001)"
     )
     with loaded("postgresql", tmp_path, text) as address:
         site = adopted(address, tmp_path)
         assert any(line.startswith("seen datetime") for line in _told(site, "hive"))
+        # A type of its own stays what its choices are.
+        assert any(line.startswith("sold one of yes | no") for line in _told(site, "hive"))
         assert "all are as declared" in site.run("check", "--rows").stdout
         shown = site.run("peek", "Hive", "--columns", "yard", "--format", "csv").stdout
         assert shown.split() == ["yard", "North", "South"]

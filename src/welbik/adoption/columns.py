@@ -152,7 +152,9 @@ def _read(context: Context, column: FoundColumn) -> _Read | None:
     values = column.choices or bounds.among
     letters = kind in ("text", "padded", "")
     pair = next((pair for pair in _SURE if {*pair} == {*values}), None)
-    if pair and (letters or _is_enum(column)) and not _codes(column.comment):
+    # A type of its own with choices takes no other texts than those that are cast to it.
+    words = letters and not column.choices or _is_enum(column)
+    if pair and words and not _codes(column.comment):
         return _Read("boolean", "boolean", pair=pair)
     if values and (letters or (kind == "whole" and _codes(column.comment))):
         return _choices(column, values)

@@ -24,8 +24,8 @@ _OF_EACH = 11
 class Fact:
     """Of the rows that were looked at: how many have a value, how many different ones there are,
     the least and the most of them; of texts how long the longest is, how many are empty, hold a
-    line's end, or have the form of an e-mail address; of numbers how many are 0; of columns without a type how many are whole
-    numbers, and how many other numbers."""
+    line's end, or have the form of an e-mail address; of numbers how many are 0; of
+    columns without a type how many are whole numbers, and how many other numbers."""
 
     rows: int = 0
     given: int = 0
