@@ -21,6 +21,7 @@ from .isolating import With
 from .raw import Cut, Places
 from .spreads import Units
 from .streams import key_of, mixed
+from .totals import units_of
 
 _HALVINGS = 30
 _ROOM = 0.2
@@ -73,7 +74,7 @@ def leaned(
     family = rows.other(rows.model, whole.numbers)
     first = draw(family)
     trial = _Trial(rows, member, total, whole, family, first)
-    units = trial.units_of(first)
+    units = units_of(rows, member, first)
     bad = trial.broken(units)
     if not bad.any():
         return drawn
@@ -85,7 +86,7 @@ def leaned(
     for end in ends(family):
         units, bad = trial.moved(units, np.where(moves, end, units), bad, chance)
     known, places = whole.places(rows)
-    values = np.where(known, units[places], trial.units_of(drawn))
+    values = np.where(known, units[places], units_of(rows, member, drawn))
     return Drawn(member.kind.drawn(values, spread.reach.places), drawn.empty)
 
 
@@ -100,13 +101,6 @@ class _Trial:
         self.above = parents_of(rows, whole, family)
         spread = rows.drawer.spread(rows.model, member)
         self.places = spread.reach.places if spread is not None else 0
-
-    def units_of(self, drawn: Drawn) -> Units:
-        values = as_column(self.rows.model, self.member.name, drawn).values
-        if self.member.kind.value_type().name == "number":
-            values = np.rint(values.astype(np.float64) * 10.0**self.places)
-        found: Units = values.astype(np.int64)
-        return found
 
     def broken(self, units: Units) -> Mask:
         """The parents whose rule does not hold with their rows as they are here."""

@@ -81,13 +81,13 @@ def within_totals(
         of = of.beside(*_there(above, member, total, rows))
     moved = _moved(rows, member, total, parents, above, of)[: family.size]
     known, places = whole.places(rows)
-    values = np.where(known, moved[places], _units(rows, member, drawn))
+    values = np.where(known, moved[places], units_of(rows, member, drawn))
     spread = rows.drawer.spread(rows.model, member)
     assert spread is not None
     return Drawn(member.kind.drawn(values, spread.reach.places), drawn.empty)
 
 
-def _units(rows: Cut, member: Field, drawn: Drawn) -> Units:
+def units_of(rows: Cut, member: Field, drawn: Drawn) -> Units:
     """A column in the units of its spread."""
     values = as_column(rows.model, member.name, drawn).values
     return _in_units(values, member, rows.drawer.spread(rows.model, member))
@@ -124,7 +124,7 @@ def _family(
     owner: Places,
     parents: int,
 ) -> _Family:
-    units = _units(family, member, drawn)
+    units = units_of(family, member, drawn)
     counts = np.ones(family.size, dtype=bool) if drawn.empty is None else ~drawn.empty
     if total.where is not None:
         held = family.arrays.evaluate(total.where, family)
