@@ -21,7 +21,7 @@ test: $(BIN)/mypy
 	$(BIN)/ruff format --no-cache --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
-	$(BIN)/python -m pytest --numprocesses auto
+	$(BIN)/python -m pytest --numprocesses auto --dist worksteal
 
 bench: $(BIN)/mypy
 	$(BIN)/python bench/run.py

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 _FIELD = re.compile(r"    (\w+) (?!->|<-|as|=|after)([a-z]+)\b(?!.*\bfrom\b)")
 _CHOICE = re.compile(r'(one of )([a-z_]\w*)((?: "(?:[^"\\]|\\.)*")?)')
+_READS = re.compile(r"    (rule|unique|index|address) | = |, where |, [<>]=? | from ")
 _NOT_FIELDS = (
     "list ",
     "sort ",
@@ -43,15 +44,28 @@ def _flag(line: str, flag: str) -> str:
     return line.replace(f", {flag}", "") if f", {flag}" in line else f"{line}, {flag}"
 
 
+def _read_elsewhere(lines: list[str]) -> set[str]:
+    """The names that other lines need as they are: of another type they would be no declarations."""
+    said = "\n".join(line for line in lines if _READS.search(line))
+    return set(re.findall(r"[a-z]\w*", said))
+
+
 @st.composite
-def _another(draw: st.DrawFn, line: str) -> str:
+def _another(draw: st.DrawFn, line: str, read: set[str]) -> str:
     """A field as it is declared later, or nothing where it is gone."""
     name, rest = line.strip().split(" ", 1)
-    way = draw(st.sampled_from(["type", "type", "same", "flag", "called", "gone", "was"]))
+    ways = ["type", "type", "same", "flag", "called", "gone", "was"]
+    if name in read and draw(st.integers(0, 9)):
+        ways = ["same", "flag", "flag", "ends", "ends"]
+    way = draw(st.sampled_from(ways))
     if way == "gone":
         return ""
     if way == "flag":
-        return _flag(line, draw(st.sampled_from(["required", "unique", "indexed"])))
+        flags = ["required"] if " list of " in line else ["required", "unique", "indexed"]
+        return _flag(line, draw(st.sampled_from(flags)))
+    if way == "ends":
+        more = draw(st.integers(-4, 9))
+        return re.sub(r"\.\.(\d+)", lambda found: f"..{int(found[1]) + more}", line, count=1)
     if way == "called":
         return f"    {name}_now {rest}, was {name}"
     if way == "was":
@@ -89,8 +103,9 @@ def changed(draw: st.DrawFn) -> tuple[str, str]:
     before, fields = "\n".join(lines), _fields(lines)
     if not fields:
         return before, before
+    read = _read_elsewhere(lines)
     for at in draw(st.lists(st.sampled_from(fields), min_size=1, max_size=4, unique=True)):
-        lines[at] = draw(_another(lines[at]))
+        lines[at] = draw(_another(lines[at], read))
     for at in fields:
         # With another name besides the column is read, and goes.
         if _CHOICE.search(lines[at]) and ", was " not in lines[at] and draw(st.booleans()):
@@ -99,7 +114,7 @@ def changed(draw: st.DrawFn) -> tuple[str, str]:
     if draw(st.booleans()):
         at = draw(st.sampled_from(models))
         lines[at] += f"\n    came {draw(field_types())}"
-    if draw(st.integers(0, 3)) == 0:
+    if draw(st.integers(0, 3)) == 0 and "    keep " not in before:
         at = draw(st.sampled_from(models))
         lines[at] += draw(st.sampled_from(["\n    keep bin", "\n    keep times, history"]))
     return before, "\n".join(line for line in lines if line.strip() or not line)

@@ -167,6 +167,7 @@ seed
 def pytest_configure(config: pytest.Config) -> None:
     if not hasattr(config, "workerinput"):
         servers.begin()
+        os.environ.setdefault("PYTEST_DEBUG_TEMPROOT", servers.quick_folder())
 
 
 def pytest_unconfigure(config: pytest.Config) -> None:

@@ -44,11 +44,12 @@ def _run(database: Database, tables: Tables, steps: list[Step], number: int) -> 
 
 def _values(database: Database, tables: Tables) -> dict[tuple[str, str], list[object]]:
     database.prepare(tables, "UTC")
+    there = database.table_names()
     return {
         (name, column.name): database.values(name, column.name)
         for name, table in tables.items()
         for column in table.columns
-        if name in database.table_names()
+        if name in there
     }
 
 
