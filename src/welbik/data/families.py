@@ -26,6 +26,12 @@ class Family(NamedTuple):
     numbers: Places
     owner: Places
 
+    def of(self, some: Mask) -> Family:
+        """The family of only some of its parents."""
+        mine, place = some[self.owner], np.cumsum(some) - 1
+        owner = place[self.owner[mine]]
+        return self._replace(parents=self.parents[some], numbers=self.numbers[mine], owner=owner)
+
     def places(self, rows: Cut) -> tuple[Mask, Places]:
         """Which of some rows are of the family, and where they stand in it."""
         order = np.argsort(self.numbers, kind="stable")

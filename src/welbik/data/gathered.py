@@ -5,16 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import replace
+from decimal import Decimal
 from functools import partial
 from typing import NamedTuple
 
 from ..kinds.integer import Integer
 from ..rules.intervals import interval
-from ..rules.tree import Aggregate, Node, Value, mapped, own, walk
+from ..rules.tree import INTEGER, Aggregate, Apply, Const, Node, Value, mapped, own, walk
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Model, Schema
 from ..schema.ranges import bound_in
-from .clauses import Clause, Sign, clauses_of, flat
+from .clauses import Clause, Sign, clauses_of, direction, flat
 from .events import Event, reads
 
 _TOTAL = "the total"
@@ -38,10 +39,16 @@ class Total(NamedTuple):
     whole: Node
     clauses: tuple[Clause, ...] = ()
     beside: tuple[Clause, ...] = ()
+    only_beside: bool = False
+    """Whether parents that are made up keep it by a field of their own, so that only stored ones ask for it."""
 
     def stands_in(self, member: Field) -> Field:
         """The total as a field."""
         return replace(member, model=self.parent, name=_TOTAL)
+
+    def of_stored(self) -> Total:
+        """The same for stored parents alone."""
+        return self._replace(only_beside=True)
 
 
 class Counted(NamedTuple):
@@ -60,6 +67,10 @@ class Counted(NamedTuple):
     def stands_in(self, member: Field) -> Field:
         """The count as a field."""
         return replace(member, model=self.parent, name=_TOTAL, kind=Integer())
+
+    def of_stored(self) -> Counted:
+        """The same for stored parents alone: those that are made up keep it by a field of their own."""
+        return self._replace(clauses=())
 
 
 class Found(NamedTuple):
@@ -123,7 +134,7 @@ def grounds(child: Model, found: Found) -> Iterator[Found]:
     clauses, beside = (
         tuple(one for one in some if not one.upper) for some in (asked.clauses, asked.beside)
     )
-    for part in flat(asked.where, "and") if clauses else ():
+    for part in flat(asked.where, "and") if clauses or beside else ():
         read = reads(part)
         names = {name for model, name in read if model == child.name} - {REMOVED}
         member = child.by_name.get(next(iter(names))) if len(names) == 1 else None
@@ -176,6 +187,43 @@ def _with_total(model: Model, one: Aggregate, node: Node, whole: Node) -> tuple[
     total = Value(model.name, _TOTAL, one.type)
     loose, full = (mapped(part, partial(_put_for, one, total)) for part in (node, whole))
     return total, loose, full
+
+
+def with_room(model: Model, node: Node, child: str, sign: Signs) -> Node | None:
+    """A rule with what a child's rows come to at the end that leaves the most room: others are drawn before those.
+
+    None where nothing is known of that end.
+    """
+    gathers = [one for one in walk(node) if isinstance(one, Aggregate)]
+    ours = [one for one in gathers if not one.path and one.hops[0].model == child]
+    if not isinstance(node, Apply) or len(ours) != 1 or len(gathers) == len(ours):
+        return None
+    one = ours[0]
+    total, loose, _ = _with_total(model, one, node, node)
+    assert isinstance(loose, Apply)
+    rises = [direction(side, model.name, total.name, sign) for side in loose.operands]
+    if loose.word not in ("<", "<=") or sum(map(bool, rises)) != 1 or len(one.hops) != 1:
+        return None
+    room = _at_most(one, sign, upper=rises[1] > 0 or rises[0] < 0)
+    return None if room is None else mapped(node, partial(_put_for, one, room))
+
+
+def _at_most(one: Aggregate, sign: Signs, *, upper: bool) -> Node | None:
+    """What is gathered, as far as its rows can bring it up, or down, by how many there are."""
+    if one.value is None or one.value.type.name not in ("integer", "decimal", "number"):
+        return None
+    end = interval(one.value, sign.bound)[int(upper)]
+    if not math.isfinite(end):
+        return None
+    exact = one.value.type.exact
+    value = (Decimal(str(end)) if one.value.type.places else int(end)) if exact else end
+    if one.function != "sum":
+        return Const(value, one.value.type)
+    if (end < 0) == upper:
+        # None of them need be among those that count.
+        return Const(0 * value, one.type) if one.where is not None else None
+    count = Aggregate("count", (), one.hops, None, None, INTEGER)
+    return Apply("*", (Const(value, one.value.type), count), one.type)
 
 
 def _is_free(child: Model, member: Field) -> bool:

@@ -18,18 +18,20 @@ from ..schema.model import Field
 from . import samples
 from .clauses import Clause
 from .columns import Drawn, Mask, as_column
-from .counted import within_counts
+from .counted import within_counts, within_kinds
 from .field_stream import FieldStream
 from .gathered import Counted, Total
 from .grids import in_grid
 from .isolating import With, bound_of
-from .leaning import leaned
 from .narrowing import Narrow
 from .places import coordinates, is_place
 from .raw import Cut
 from .spreads import Spread, Units
 from .streams import RowStream, key_of, permuted_each
-from .totals import within_totals
+from .together import within_totals
+
+_AFRESH = 1000
+"""By so many attempts a column that is begun anew is apart from that of before."""
 
 
 class Limits:
@@ -164,28 +166,52 @@ def _all_values(member: Field) -> list[Any]:
 
 def drawn_within(rows: Cut, member: Field, attempt: int) -> Drawn:
     """A column of a field within what rules leave of it."""
+    totals = rows.drawer.plan.totals.get((rows.model.name, member.name), ())
+    return _together(rows, member, totals, attempt)
+
+
+def _together(
+    rows: Cut, member: Field, totals: Sequence[Total], attempt: int, turn: int = 0
+) -> Drawn:
+    """A column with the totals of its parents within some rules of theirs."""
     counted = rows.drawer.plan.counted.get((rows.model.name, member.name), ())
-    return _counted(rows, member, counted, attempt)
+    drawn = _counted(rows, member, counted, attempt, turn)
+    if not totals or rows.drawer.spread(rows.model, member) is None:
+        return drawn
+    last = (totals[-1].parent, totals[-1].via)
+    asked = [one for one in totals if (one.parent, one.via) == last]
+    others = [one for one in totals if (one.parent, one.via) != last]
+
+    def ends(family: Cut, drawn: Drawn) -> tuple[Units, Units]:
+        limits = Limits(family, member.name)
+        assert limits.low is not None and limits.high is not None
+        return within_kinds(family, member, counted, drawn, (limits.low, limits.high))
+
+    def draw(family: Cut, number: int) -> Drawn:
+        return _together(family, member, others, 0, number)
+
+    return within_totals(rows, member, asked, drawn, ends, draw)
 
 
-def _counted(rows: Cut, member: Field, counted: Sequence[Counted], attempt: int) -> Drawn:
-    """A column with as many of a kind as rules of parents ask for."""
-    if not counted:
-        return _alone(rows, member, attempt)
+def _counted(
+    rows: Cut, member: Field, counted: Sequence[Counted], attempt: int, turn: int
+) -> Drawn:
+    """A column with as many of a kind as rules of parents ask for; each turn begins with other values."""
+    if not counted or attempt:
+        return _alone(rows, member, attempt + turn * _AFRESH)
     last = (counted[-1].parent, counted[-1].via)
     asked = [one for one in counted if (one.parent, one.via) == last]
     others = [one for one in counted if (one.parent, one.via) != last]
-    drawn = _counted(rows, member, others, attempt)
-    if attempt:
-        return drawn
-    return within_counts(
-        rows, member, asked, drawn, lambda some, again: _counted(some, member, others, again)
-    )
+    drawn = _counted(rows, member, others, attempt, turn)
+
+    def draw(some: Cut, again: int) -> Drawn:
+        return _counted(some, member, others, again, turn)
+
+    return within_counts(rows, member, asked, drawn, draw, turn)
 
 
 def _alone(rows: Cut, member: Field, attempt: int) -> Drawn:
-    totals = rows.drawer.plan.totals.get((rows.model.name, member.name), ())
-    drawn = _together(rows, member, totals, attempt)
+    drawn = _drawn(rows, member, attempt)
     only = rows.drawer.plan.only.get((rows.model.name, member.name))
     if only is None or rows.drawer.full:
         return drawn
@@ -196,24 +222,6 @@ def _alone(rows: Cut, member: Field, attempt: int) -> Drawn:
         out &= ~Limits(rows, member.name).given
     out = out if drawn.empty is None else out | drawn.empty
     return Drawn(drawn.values, out if out.any() else None)
-
-
-def _together(rows: Cut, member: Field, totals: Sequence[Total], attempt: int) -> Drawn:
-    """A column with the totals of its parents within some rules of theirs."""
-    drawn = _drawn(rows, member, attempt)
-    if not totals or rows.drawer.spread(rows.model, member) is None:
-        return drawn
-
-    def ends(family: Cut) -> tuple[Units, Units]:
-        limits = Limits(family, member.name)
-        assert limits.low is not None and limits.high is not None
-        return limits.low, limits.high
-
-    def draw(family: Cut) -> Drawn:
-        return _together(family, member, totals[:-1], 0)
-
-    way = within_totals if totals[-1].clauses else leaned
-    return way(rows, member, totals[-1], drawn, ends, draw)
 
 
 def _drawn(rows: Cut, member: Field, attempt: int) -> Drawn:

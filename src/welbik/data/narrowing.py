@@ -15,6 +15,7 @@ from functools import partial
 from itertools import product
 from typing import NamedTuple
 
+from ..rules.implied import implied
 from ..rules.tree import (
     BOOLEAN,
     Aggregate,
@@ -26,6 +27,7 @@ from ..rules.tree import (
     Value,
     children,
     lifted,
+    lowered,
     mapped,
     plain,
     reached,
@@ -34,7 +36,7 @@ from ..rules.tree import (
 from ..schema.model import Field, Model, Reference, Rule, Schema, Unique
 from .clauses import Clause, Sign, clauses_of, direction, flat
 from .events import Event, hops, reads
-from .gathered import Counted, Found, Signs, Total, grounds, kept_by_rows
+from .gathered import Counted, Found, Signs, Total, grounds, kept_by_rows, with_room
 from .meaning import natural_orders
 
 
@@ -102,7 +104,9 @@ class Plan:
 
     def __post_init__(self) -> None:
         self.models = dict(self.schema.models)
-        self._sign: Sign = Signs(self.schema)
+        self._kept: set[tuple[Node, str]] = set()
+        """What is kept by rows of which model."""
+        self._sign = Signs(self.schema)
         self.rank = {model.name: at for at, model in enumerate(self.schema.parents_first)}
         for model in self.schema:
             self.loose[model.name], self.slots[model.name] = [], []
@@ -116,6 +120,9 @@ class Plan:
             for rule in model.rules:
                 if not self._is_choice(model, rule) and not self._narrow(model, rule):
                     self.loose[model.name].append(rule)
+        for model in self.schema.parents_first:
+            for node in implied(rule.node for rule in model.rules):
+                self._narrow_part(model, "", node)
         for model in self.schema.parents_first:
             for unique in model.uniques:
                 self._slot(model, unique)
@@ -196,6 +203,13 @@ class Plan:
 
     def _narrow_part(self, model: Model, at: str, node: Node) -> bool:
         """Finds a field that a condition can narrow; in part is better than not at all."""
+        kept = self._narrow_one(model, at, node)
+        self._beside(model, node)
+        return kept
+
+    def _narrow_one(self, model: Model, at: str, node: Node) -> bool:
+        if self._rather_by_rows(model, at, node) and self._by_rows(model, node, node):
+            return True
         partly = False
         for name in _candidates(model, at, node):
             member = model.by_name[name]
@@ -216,6 +230,13 @@ class Plan:
                     self._by_rows(model, _at_its_end(node, member, self._sign), node)
                     return True
                 partly = True
+        below = lowered(node)
+        # What holds of the greatest is asked of each: nothing else has to give way.
+        if below is not None and below[0].model != model.name:
+            hop, each = below
+            if self._narrow_part(self.schema.models[hop.model], "", each):
+                self._kept.add((node, hop.model))
+                return True
         if self._by_rows(model, node, node):
             return True
         there = lifted(node)
@@ -225,22 +246,56 @@ class Plan:
         step, asked = there
         return self._narrow_part(self.schema.models[step.model], "", asked)
 
+    def _rather_by_rows(self, model: Model, at: str, node: Node) -> bool:
+        """Whether a row's own fields give way to what others gather already, and might not do so twice."""
+        if not any(isinstance(part, Aggregate) for part in walk(node)):
+            return False
+        names = _candidates(model, at, node)
+        kept = [one for name in names for one in self.of.get((model.name, name), ())]
+        return any(isinstance(part, Aggregate) for one in kept for part in walk(one.node))
+
     def _by_rows(self, model: Model, node: Node, whole: Node) -> bool:
         """Whether a condition is kept by a field of the rows that lead to a row."""
         for found in kept_by_rows(self.schema, model, node, whole, self._sign):
             if found.event in self.trees or not self._may(found.event, found.needs):
                 continue
             self._put(found)
+            self._kept.add((whole, found.event[0]))
             for ground in grounds(self.schema.models[found.event[0]], found):
                 if ground.event not in self.trees and self._may(ground.event, ground.needs):
                     self._put(ground)
+            self._leave_room(model, node, found.event[0])
             return True
         return False
+
+    def _leave_room(self, model: Model, node: Node, last: str) -> None:
+        """Has rows of other models, which are drawn before, leave the `last` ones room to keep a condition."""
+        loose = with_room(model, node, last, self._sign)
+        for found in kept_by_rows(self.schema, model, loose, loose, self._sign) if loose else ():
+            free = found.event not in self.trees and found.event[0] != last
+            if free and self._may(found.event, found.needs):
+                self._put(found)
+                return
+
+    def _beside(self, model: Model, node: Node) -> None:
+        """Has all rows that a condition gathers keep it where they lead to a stored row.
+
+        There nothing else gives way: the row stays as it is, and others that lead to it were there before.
+        """
+        for found in kept_by_rows(self.schema, model, node, node, self._sign):
+            child = found.event[0]
+            needs = {event for event in found.needs if event[0] == child}
+            if found.event in self.trees or (node, child) in self._kept:
+                continue
+            if self._may(found.event, needs):
+                self._put(Found(found.event, needs, found.asked.of_stored()))
+                self._kept.add((node, child))
 
     def _put(self, found: Found) -> None:
         if isinstance(found.asked, Counted):
             self.counted.setdefault(found.event, []).append(found.asked)
-            self.kinds.add(found.asked.where)
+            if found.asked.clauses:
+                self.kinds.add(found.asked.where)
         else:
             self.totals.setdefault(found.event, []).append(found.asked)
 

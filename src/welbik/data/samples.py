@@ -171,6 +171,7 @@ def ends_of_each(
         ends = given.values.astype(np.float64)
         if asked.bound.type.exact:
             ends /= 10.0**asked.bound.type.places
+        ends /= asked.each
         if asked.upper:
             ends = np.ceil(ends) - 1 if asked.strict else np.floor(ends)
             most = np.where(given.empty, most, np.minimum(most, ends)).astype(np.int64)

@@ -94,7 +94,9 @@ def _slots(
     """Up to so many parents, one for each row: first what they lack, then what they may have."""
     have = len(there)
     free = np.full(have, wanted) if room is None else np.minimum(room, wanted)
-    lack = np.minimum(np.maximum(least - there, 0), free)
+    # What they must have goes before what they were found to have no room for.
+    lack = np.minimum(np.maximum(least - there, 0), wanted)
+    free = np.maximum(free, lack)
     most = np.where(most < NO_END, most, there + lack + wanted)
     more = np.minimum(np.maximum(most - np.maximum(there, least), 0), free - lack)
     found: list[Places] = []

@@ -6,23 +6,21 @@ the same part of its way to the end of what it may be.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..schema.model import Field
 from .bounding import ends_of
-from .columns import Drawn, Mask, as_column
-from .families import StoredParents, family_of, parents_of, stored_rows
+from .columns import Mask
+from .families import StoredParents, stored_rows
 from .gathered import Total
 from .raw import Cut, Places
-from .spreads import Spread, Units
-from .streams import key_of, mixed
+from .spreads import Units
+from .totalled import Totalled, in_units
 
 _FAR = 2**61
-_NUMBERS = ("integer", "decimal", "number", "duration")
 _ROOM = 0.2
 """The part of what a rule leaves within which totals are put that it would not let be."""
 
@@ -58,47 +56,12 @@ class _Family(NamedTuple):
         return found
 
 
-def within_totals(
-    rows: Cut,
-    member: Field,
-    total: Total,
-    drawn: Drawn,
-    ends: Callable[[Cut], tuple[Units, Units]],
-    draw: Callable[[Cut], Drawn],
-) -> Drawn:
-    """A column of a field with a total of its parents within its rule.
-
-    `draw` draws it for other rows as if there were no such rule, and `ends` says between what it
-    may be there.
-    """
-    whole = family_of(rows, total.via)
-    if whole is None:
-        return drawn
-    family, parents = rows.other(rows.model, whole.numbers), whole.parents
-    above = parents_of(rows, whole, family)
-    of = _family(family, member, total, draw(family), ends(family), whole.owner, len(parents))
-    if isinstance(above, StoredParents):
-        of = of.beside(*_there(above, member, total, rows))
-    moved = _moved(rows, member, total, parents, above, of)[: family.size]
-    known, places = whole.places(rows)
-    values = np.where(known, moved[places], units_of(rows, member, drawn))
-    spread = rows.drawer.spread(rows.model, member)
-    assert spread is not None
-    return Drawn(member.kind.drawn(values, spread.reach.places), drawn.empty)
-
-
-def units_of(rows: Cut, member: Field, drawn: Drawn) -> Units:
-    """A column in the units of its spread."""
-    values = as_column(rows.model, member.name, drawn).values
-    return _in_units(values, member, rows.drawer.spread(rows.model, member))
-
-
-def _in_units(values: NDArray[Any], member: Field, spread: Spread | None) -> Units:
-    assert spread is not None
-    if member.kind.value_type().name == "number":
-        values = np.rint(values.astype(np.float64) * 10.0**spread.reach.places)
-    found: Units = values.astype(np.int64)
-    return found
+def moved_within(rows: Totalled, total: Total, units: Units, turn: int) -> Units:
+    """The units with a total of each parent within its rule, as far as that can be."""
+    of = _family(rows, total, units)
+    if isinstance(rows.above, StoredParents):
+        of = of.beside(*_there(rows.above, rows.member, total, rows.rows))
+    return _moved(rows, total, of, turn)[: rows.family.size]
 
 
 def _there(
@@ -111,60 +74,44 @@ def _there(
     if total.where is not None:
         held = rows.drawer.arrays.evaluate(total.where, stored)
         counts &= held.values.astype(bool) & ~held.empty
-    units = _in_units(column.values, member, rows.drawer.spread(rows.model, member))
+    units = in_units(column.values, member, rows.drawer.spread(rows.model, member))
     return units[kept], owner[kept], counts[kept]
 
 
-def _family(
-    family: Cut,
-    member: Field,
-    total: Total,
-    drawn: Drawn,
-    ends: tuple[Units, Units],
-    owner: Places,
-    parents: int,
-) -> _Family:
-    units = units_of(family, member, drawn)
-    counts = np.ones(family.size, dtype=bool) if drawn.empty is None else ~drawn.empty
+def _family(rows: Totalled, total: Total, units: Units) -> _Family:
+    family = rows.family
+    counts = rows.filled.copy()
     if total.where is not None:
         held = family.arrays.evaluate(total.where, family)
         counts &= held.values.astype(bool) & ~held.empty
-    moves = counts & ~family.fixed
-    low = np.where(moves, np.minimum(ends[0], units), units)
-    high = np.where(moves, np.maximum(ends[1], units), units)
-    return _Family(units, low, high, owner, counts, moves, parents)
+    moves = counts & rows.moves
+    low = np.where(moves, np.minimum(rows.low, units), units)
+    high = np.where(moves, np.maximum(rows.high, units), units)
+    return _Family(units, low, high, rows.whole.owner, counts, moves, rows.above.size)
 
 
-def _moved(
-    rows: Cut, member: Field, total: Total, parents: Places, above: Cut, of: _Family
-) -> Units:
+def _moved(rows: Totalled, total: Total, of: _Family, turn: int) -> Units:
     """The units of a family within what a rule leaves of their total."""
-    drawer = rows.drawer
-    spread = drawer.spread(rows.model, member)
-    least, most = _bounds(above, member, total, spread, of)
-    words = mixed(parents.astype(np.uint64), key_of(drawer.seed, total.parent, str(total.node)))
-    chance = (words >> np.uint64(11)).astype(np.float64) * 2.0**-53
+    member = rows.member
+    least, most = _bounds(rows, total, of)
     if total.function in ("sum", "avg"):
         if member.kind.value_type().name == "number":
             # Each database adds those in an order of its own: a sum that is the end may come out beyond it.
             apart = most - least > 1
             most = np.where(apart & (most > of.total(of.low)), most - 1, most)
             least = np.where(apart & (least < of.total(of.high)), least + 1, least)
-        return _summed(of, least, most, chance)
+        return _summed(of, least, most, rows.chance(total, turn))
     return _ended(of, least, most, total.function == "max")
 
 
-def _bounds(
-    above: Cut, member: Field, total: Total, spread: Spread | None, of: _Family
-) -> tuple[Units, Units]:
+def _bounds(rows: Totalled, total: Total, of: _Family) -> tuple[Units, Units]:
     """Between what the totals of some parents may be, for an average the sums of its rows."""
-    assert spread is not None
-    places = spread.reach.places
     count = _by_parent(of, of.counts.astype(np.int64)) if total.function == "avg" else None
     if total.function in ("sum", "avg"):
-        return ends_of(above, member, total, places, (of.total(of.low), of.total(of.high)), count)
-    low, high = np.full(of.parents, of.low.min()), np.full(of.parents, of.high.max())
-    return ends_of(above, member, total, places, (low, high))
+        reach = of.total(of.low), of.total(of.high)
+    else:
+        reach = np.full(of.parents, of.low.min()), np.full(of.parents, of.high.max())
+    return ends_of(rows.above, rows.member, total, rows.places, reach, count)
 
 
 def _summed(of: _Family, least: Units, most: Units, chance: NDArray[np.float64]) -> Units:

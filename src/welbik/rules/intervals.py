@@ -55,10 +55,20 @@ def interval(node: Node, bound: Bound) -> Interval:
     if isinstance(node, Value):
         return bound(node)
     if isinstance(node, Aggregate):
-        return Interval(0, math.inf) if node.function == "count" else ANY
+        return _gathered(node, bound)
     if isinstance(node, Apply):
         return _applied(node, [interval(part, bound) for part in node.operands])
     return ANY
+
+
+def _gathered(node: Aggregate, bound: Bound) -> Interval:
+    if node.function == "count":
+        return Interval(0, math.inf)
+    each = ANY if node.value is None else interval(node.value, bound)
+    if node.function in ("min", "max", "avg"):
+        return each
+    # However many there are, of one sign their sum is of it too.
+    return Interval(0 if each.low >= 0 else -math.inf, 0 if each.high <= 0 else math.inf)
 
 
 def _applied(node: Apply, parts: list[Interval]) -> Interval:

@@ -212,6 +212,45 @@ def lifted(node: Node) -> tuple[Step, Node] | None:
     return parts[0].path[0], mapped(node, near)
 
 
+def lowered(node: Node) -> tuple[Hop, Node] | None:
+    """What a rule over the greatest or the least of some rows asks of each of them, and the way there.
+
+    `max(hives.frames) <= most` is `frames <= apiary.most` of every hive. None where it is no such rule.
+    """
+    if not isinstance(node, Apply):
+        return None
+    if node.word == "or":
+        found = [lowered(part) for part in node.operands]
+        there = [one for one in found if one is not None]
+        if len(there) != 1:
+            return None
+        hop, _ = there[0]
+        parts = zip(node.operands, found, strict=True)
+        each = tuple(_from_below(part, hop) if one is None else one[1] for part, one in parts)
+        return hop, replace(node, operands=each)
+    if node.word not in ("<", "<="):
+        return None
+    for side, function in ((0, "max"), (1, "min")):
+        found_, other = node.operands[side], node.operands[1 - side]
+        if not isinstance(found_, Aggregate) or found_.function != function or found_.path:
+            continue
+        if len(found_.hops) != 1 or not found_.hops[0].via or found_.value is None:
+            continue
+        hop = found_.hops[0]
+        sides = [found_.value, _from_below(other, hop)]
+        each_ = replace(node, operands=tuple(sides if side == 0 else sides[::-1]))
+        if found_.where is None:
+            return hop, each_
+        outside = Apply("not", (found_.where,), BOOLEAN)
+        return hop, Apply("or", (outside, each_), BOOLEAN)
+    return None
+
+
+def _from_below(node: Node, hop: Hop) -> Node:
+    """The same expression, read from one of the rows that lead there."""
+    return reached(node, (Step(hop.model, hop.via, hop.owner),))
+
+
 def behind(node: Node, reference: str, beside: Collection[str] = ()) -> Node | None:
     """The same condition as the row has it that a reference leads to; None where it reads any other.
 

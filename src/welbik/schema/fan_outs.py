@@ -4,10 +4,22 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator
+from functools import partial
 from typing import NamedTuple
 
-from ..rules.intervals import interval
-from ..rules.tree import Aggregate, Apply, Const, Node, Value, lifted, maybe_empty, plain
+from ..rules.intervals import Interval, interval
+from ..rules.tree import (
+    Aggregate,
+    Apply,
+    Const,
+    Node,
+    Value,
+    lifted,
+    mapped,
+    maybe_empty,
+    plain,
+    walk,
+)
 from .model import Reference, Rule, Schema
 from .ranges import bound_in
 
@@ -17,6 +29,7 @@ class FanOut(NamedTuple):
 
     `end` is None where nothing is known of it beforehand; it is what `bound` comes to, one nearer where
     it is `strict`. `where` says which rows it is asked of, and `sure` that it is asked of every parent.
+    Of a sum each row takes as much as `each` of the bound, at the least or at the most.
     """
 
     upper: bool
@@ -26,6 +39,7 @@ class FanOut(NamedTuple):
     sure: bool
     bound: Node
     strict: bool
+    each: float = 1
 
 
 def fan_outs(schema: Schema, reference: Reference) -> Iterator[FanOut]:
@@ -46,9 +60,28 @@ def _compared(schema: Schema, reference: Reference, rule: Rule, node: Node) -> I
     if not isinstance(node, Apply) or node.word not in ("<", "<=", "="):
         return
     for side in (0, 1):
-        count = plain(node.operands[side])
-        if isinstance(count, Aggregate) and _is_of(count, reference):
-            yield from _told(schema, rule, node, count, side)
+        found = plain(node.operands[side])
+        if not isinstance(found, Aggregate) or not _is_over(found, reference):
+            continue
+        if found.function == "count":
+            yield from _told(schema, rule, node, found, side)
+        elif found.function == "sum" and found.value is not None:
+            yield from _summed(schema, rule, node, found, side)
+
+
+def _summed(
+    schema: Schema, rule: Rule, node: Apply, total: Aggregate, side: int
+) -> Iterator[FanOut]:
+    """As many rows as a sum of theirs has room for, and as few as can come to it."""
+    value = total.value
+    if value is None or value.type.name not in ("integer", "decimal", "number"):
+        return
+    low, high = interval(value, partial(bound_in, schema))
+    for upper, each in ((True, low), (False, high)):
+        known = total.where is None and not maybe_empty(value) if upper else True
+        if known and 0 < each < math.inf:
+            told = _told(schema, rule, node, total, side, each)
+            yield from (one for one in told if one.upper == upper)
 
 
 def _parts(node: Node) -> Iterator[Node]:
@@ -60,24 +93,50 @@ def _parts(node: Node) -> Iterator[Node]:
         yield node
 
 
-def _is_of(count: Aggregate, reference: Reference) -> bool:
-    ways = [(hop.model, hop.via) for hop in count.hops]
-    is_it = ways == [(reference.model, reference.name)]
-    return count.function == "count" and not count.path and is_it
+def _is_over(found: Aggregate, reference: Reference) -> bool:
+    """Whether something is gathered from the rows that lead to one by a reference."""
+    ways = [(hop.model, hop.via) for hop in found.hops]
+    return not found.path and ways == [(reference.model, reference.name)]
 
 
-def _told(schema: Schema, rule: Rule, node: Apply, count: Aggregate, side: int) -> Iterator[FanOut]:
-    """What a comparison of a count, on the `side`, with something else asks."""
+def _told(
+    schema: Schema, rule: Rule, node: Apply, count: Aggregate, side: int, each: float = 1
+) -> Iterator[FanOut]:
+    """What a comparison of a count, or of a sum, on the `side`, with something else asks."""
     other = node.operands[1 - side]
-    low, high = interval(other, lambda value: bound_in(schema, value))
+    low, high = (end / each for end in _between(schema, count.hops[0].owner, other))
     strict, sure = node.word == "<", not maybe_empty(other)
-    asked = (count.where, rule, sure, other, strict)
+    asked = (count.where, rule, sure, other, strict, each)
     if side == 0 or node.word == "=":
         most = None if high == math.inf else math.ceil(high) - 1 if strict else math.floor(high)
         yield FanOut(True, most if most is None else max(0, most), *asked)
     if side == 1 or node.word == "=":
         least = None if low == -math.inf else math.floor(low) + 1 if strict else math.ceil(low)
         yield FanOut(False, least if least is None else max(0, least), *asked)
+
+
+def _between(schema: Schema, model: str, node: Node) -> Interval:
+    """Between what an expression of a model lies, as its fields and its rules over what it gathers say."""
+    if not any(isinstance(part, Aggregate) for part in walk(node)):
+        return interval(node, partial(bound_in, schema))
+    known: dict[Node, Value] = {}
+    least: dict[Value, float] = {}
+    for part in (part for rule in schema.models[model].rules for part in _parts(rule.node)):
+        if not isinstance(part, Apply) or part.word not in ("<", "<="):
+            continue
+        low, gathered = part.operands
+        one = plain(gathered)
+        if isinstance(one, Aggregate):
+            stands = known.setdefault(one, Value(model, f"gathered {len(known)}", one.type))
+            end = interval(low, partial(bound_in, schema)).low
+            least[stands] = max(
+                end, least.get(stands, interval(one, partial(bound_in, schema)).low)
+            )
+
+    def bound(value: Value) -> Interval:
+        return Interval(least[value], math.inf) if value in least else bound_in(schema, value)
+
+    return interval(mapped(node, lambda part: known.get(part, part)), bound)
 
 
 def fewest(asked: Iterable[FanOut]) -> int:
