@@ -74,6 +74,13 @@ OF_ROWS = [
     "sum(team.people.pay) <= 4 * team.budget",
     "wage * hours <= team.budget",
     "wage * 2 >= hours",
+    "hours <= count(team.people) * 3",
+    "wage <= team.budget / count(team.people)",
+    "wage <= 2 * avg(team.people.wage)",
+    "max(team.people.wage) - wage <= 60",
+    "sum(team.people.hours) + hours <= 100",
+    "count(team.people where role = chief) = 1 or role = member",
+    "wage >= min(team.costs.amount) / 10",
 ]
 """What a row asks, of its parent or of itself."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence, Set
 
-from ..rules.tree import lifted
+from ..rules.tree import Aggregate, Node, lifted, walk
 from ..schema.model import Model, Reference
 from ..storage.backend import Database
 from .drawer import Drawer
@@ -72,10 +72,18 @@ class Crowds:
     ) -> set[object]:
         """The keys of what rows lead to that break a rule over nothing but that."""
         own = [one for one in broken if one.model is model]
-        ways = [(lifted(one.rule.node), one.keys) for one in own]
-        rows = {k for way, keys in ways if way and way[0].reference == reference.name for k in keys}
+        rows = {key for one in own if _asks_of(one.rule.node, reference.name) for key in one.keys}
         if not rows:
             return set()
         key = self.world.names.key(model.name)
         values = (self.database.values(model.table, name) for name in (key, reference.column))
         return {led for one, led in zip(*values, strict=True) if one in rows}
+
+
+def _asks_of(node: Node, reference: str) -> bool:
+    """Whether a row asks something of what leads where its reference leads, or of nothing but that."""
+    there = lifted(node)
+    if there is not None and there[0].reference == reference:
+        return True
+    gathers = (part for part in walk(node) if isinstance(part, Aggregate) and part.path)
+    return any(one.path[0].reference == one.hops[0].via == reference for one in gathers)

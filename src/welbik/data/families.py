@@ -76,6 +76,38 @@ class StoredParents(Some):
         return rows, _places_in(self, owner)
 
 
+class Growing(Some):
+    """Stored rows that new ones of a model lead to: those are among the rows that lead there already.
+
+    `new` has some rows of that model; what is asked of all of them is drawn as they first come.
+    """
+
+    def __init__(self, rows: Known, at: Places, new: Cut) -> None:
+        super().__init__(rows, at)
+        self._new = new
+
+    def near(self, positions: Places) -> tuple[Growing, Places]:
+        there, places = np.unique(positions, return_inverse=True)
+        return Growing(self.rows, self.at[there], self._new), places
+
+    def children(self, hop: Hop) -> tuple[Any, Places]:
+        rows, owner = super().children(hop)
+        new, drawer = self._new, self._new.drawer
+        world = drawer.world
+        if hop.model != new.model.name or not hop.via or world is None:
+            return rows, owner
+        reference = new.model.by_name[hop.via]
+        assert isinstance(reference, Reference)
+        shared = drawer.shared(new.model, reference, new.counts)
+        if shared is None:
+            return rows, owner
+        # Of each way there other rows may be chosen from.
+        places = _places_in(self, world.choice(reference, drawer.arrays))
+        led = np.flatnonzero(places >= 0)
+        index, above = shared.children(led)
+        return Joined(rows, new.other(new.model, index)), np.append(owner, places[led][above])
+
+
 class Joined:
     """Stored rows of a model, and after them made-up ones."""
 
@@ -135,7 +167,7 @@ def stored_rows(rows: Cut, via: str, above: StoredParents) -> tuple[Known, Place
     return stored, owner, (owner >= 0) & stored.live()
 
 
-def _places_in(above: StoredParents, positions: Places) -> Places:
+def _places_in(above: Some, positions: Places) -> Places:
     """Where positions in a whole table stand among some of its rows; -1 where they do not."""
     place = np.full(above.rows.size + 1, -1, dtype=np.int64)
     place[above.at] = np.arange(above.size)

@@ -39,6 +39,8 @@ class Total(NamedTuple):
     whole: Node
     clauses: tuple[Clause, ...] = ()
     beside: tuple[Clause, ...] = ()
+    of_rows: bool = False
+    """Whether it is a rule of the rows, which tells each of them beside all."""
     only_beside: bool = False
     """Whether parents that are made up keep it by a field of their own, so that only stored ones ask for it."""
 
@@ -187,6 +189,27 @@ def _with_total(model: Model, one: Aggregate, node: Node, whole: Node) -> tuple[
     total = Value(model.name, _TOTAL, one.type)
     loose, full = (mapped(part, partial(_put_for, one, total)) for part in (node, whole))
     return total, loose, full
+
+
+def kept_together(schema: Schema, model: Model, node: Node) -> Iterator[Found]:
+    """The fields of a model's rows by which a rule could be kept that each asks of itself beside its parent's others.
+
+    `wage <= 2 * avg(team.people.wage)`: nothing of it can be solved for one row alone.
+    """
+    for one in dict.fromkeys(part for part in walk(node) if isinstance(part, Aggregate)):
+        via = one.hops[0].via
+        around = len(one.path) == len(one.hops) == 1 and one.path[0].reference == via
+        if not around or one.hops[0].model != model.name or one.path[0].owner != model.name:
+            continue
+        total = Total(one.path[0].model, via, "", None, node, node, of_rows=True)
+        needs = reads(node) | {(model.name, via)}
+        read = own(one.value) if one.value is not None else ()
+        for name in dict.fromkeys(v.name for v in (*own(node), *read) if isinstance(v, Value)):
+            member, event = model.by_name.get(name), (model.name, name)
+            if not isinstance(member, Field) or not _is_free(model, member):
+                continue
+            if event in needs and member.kind.value_type().name in _AMOUNTS:
+                yield Found(event, needs - {event}, total)
 
 
 def with_room(model: Model, node: Node, child: str, sign: Signs) -> Node | None:

@@ -30,13 +30,14 @@ from ..rules.tree import (
     lowered,
     mapped,
     plain,
+    raised,
     reached,
     walk,
 )
 from ..schema.model import Field, Model, Reference, Rule, Schema, Unique
 from .clauses import Clause, Sign, clauses_of, direction, flat
 from .events import Event, hops, reads
-from .gathered import Counted, Found, Signs, Total, grounds, kept_by_rows, with_room
+from .gathered import Counted, Found, Signs, Total, grounds, kept_by_rows, kept_together, with_room
 from .meaning import natural_orders
 
 
@@ -203,8 +204,14 @@ class Plan:
 
     def _narrow_part(self, model: Model, at: str, node: Node) -> bool:
         """Finds a field that a condition can narrow; in part is better than not at all."""
-        kept = self._narrow_one(model, at, node)
+        kept = self._narrow_one(model, at, node) or self._together(model, node)
         self._beside(model, node)
+        above = raised(node, model.name)
+        if above is not None and above[0].model != model.name:
+            # Others that lead to the same row have to leave it as it is.
+            step, asked = above
+            self._kept.add((asked, model.name))
+            self._beside(self.schema.models[step.model], asked)
         return kept
 
     def _narrow_one(self, model: Model, at: str, node: Node) -> bool:
@@ -266,6 +273,14 @@ class Plan:
                     self._put(ground)
             self._leave_room(model, node, found.event[0])
             return True
+        return False
+
+    def _together(self, model: Model, node: Node) -> bool:
+        """Whether the rows of one parent keep a condition by what they are beside each other."""
+        for found in kept_together(self.schema, model, node):
+            if found.event not in self.trees and self._may(found.event, found.needs):
+                self._put(found)
+                return True
         return False
 
     def _leave_room(self, model: Model, node: Node, last: str) -> None:

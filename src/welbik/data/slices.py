@@ -16,10 +16,10 @@ from ..rules.tree import Hop
 from ..schema.entries import REMOVED
 from ..schema.model import Field, Model, Reference
 from .columns import Counts, Drawn, Mask, as_column, nothing
+from .families import Growing
 from .fixed import put_fixed
 from .limits import drawn_within
 from .raw import RawDrawer
-from .world import Some
 
 Places = NDArray[np.int64]
 _SURVEY = 4096
@@ -121,7 +121,8 @@ class Slice:
         reference, world = self.model.by_name[name], self.drawer.world
         assert isinstance(reference, Reference)
         if world is not None and world.is_read(reference.target):
-            return Some(world.table(reference.target), world.choice(reference, self.drawer.arrays))
+            chosen = world.choice(reference, self.drawer.arrays)
+            return Growing(world.table(reference.target), chosen, self)
         rank = self.drawer.plan.rank
         final = rank[reference.target] < rank[self.model.name]
         return Far(self.drawer, self.drawer.schema.models[reference.target], self.counts, final)

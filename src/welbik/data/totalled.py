@@ -12,12 +12,13 @@ from ..rules.arrays import Column
 from ..rules.tree import Hop
 from ..schema.model import Field
 from .columns import Drawn, Mask, as_column
-from .families import Family, Joined, StoredParents, parents_of
+from .families import Family, Joined, StoredParents, parents_of, stored_rows
 from .gathered import Total
 from .isolating import With
 from .raw import Cut, Places
 from .spreads import Spread, Units
 from .streams import key_of, mixed
+from .world import Some
 
 
 class Totalled:
@@ -63,12 +64,26 @@ class Totalled:
         )
         bad = np.zeros(self.above.size, dtype=bool)
         for total in totals:
-            gathered = _Gathered(self.above, (model.name, total.via), tried, self.whole.owner)
-            held = self.rows.arrays.evaluate(
-                total.whole if self.is_stored else total.node, gathered
-            )
+            above = _Gathered(self.above, (model.name, total.via), tried, self.whole.owner)
+            if total.of_rows:
+                bad |= self._broken_by_rows(total, tried, above)
+                continue
+            held = self.rows.arrays.evaluate(total.whole if self.is_stored else total.node, above)
             bad |= ~held.values.astype(bool) & ~held.empty
         found: Mask = bad & ~self.above.fixed
+        return found
+
+    def _broken_by_rows(self, total: Total, tried: With, above: _Gathered) -> Mask:
+        """The parents of which a row breaks a rule of its own, stored rows too."""
+        rows: Any = tried
+        owner = self.whole.owner
+        if isinstance(self.above, StoredParents):
+            stored, their, there = stored_rows(self.rows, total.via, self.above)
+            at = np.flatnonzero(there)
+            rows, owner = Joined(Some(stored, at), tried), np.append(their[at], owner)
+        held = self.rows.arrays.evaluate(total.node, _Below(rows, total.via, above, owner))
+        found = np.zeros(self.above.size, dtype=bool)
+        found[owner[~held.values.astype(bool) & ~held.empty]] = True
         return found
 
     def chance(self, total: Total, turn: int) -> NDArray[np.float64]:
@@ -122,3 +137,30 @@ class _Gathered:
             return self.rows, self.owner
         stored, owner = self.above.stored_children(hop)
         return Joined(stored, self.rows), np.append(owner, self.owner)
+
+
+class _Below:
+    """Rows that lead to parents as these are with them."""
+
+    def __init__(self, rows: Any, via: str, above: _Gathered, owner: Places) -> None:
+        self.rows, self.via, self.above, self.owner = rows, via, above, owner
+
+    @property
+    def size(self) -> int:
+        return int(self.rows.size)
+
+    def column(self, name: str) -> Column:
+        if name == self.via:
+            return Column(self.owner, np.zeros(self.size, dtype=bool))
+        column: Column = self.rows.column(name)
+        return column
+
+    def near(self, positions: Places) -> tuple[Any, Places]:
+        return self, positions
+
+    def follow(self, reference: str) -> Any:
+        return self.above if reference == self.via else self.rows.follow(reference)
+
+    def children(self, hop: Hop) -> tuple[Any, Places]:
+        found: tuple[Any, Places] = self.rows.children(hop)
+        return found

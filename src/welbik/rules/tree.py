@@ -246,6 +246,27 @@ def lowered(node: Node) -> tuple[Hop, Node] | None:
     return None
 
 
+def raised(node: Node, model: str) -> tuple[Step, Node] | None:
+    """What a rule of a model's rows asks of the row that each leads to: the opposite of `lowered`.
+
+    `frames <= min(apiary.offers.most)` is `max(hives.frames) <= min(offers.most)` of every apiary. None
+    where a row's own fields are not alone on one side.
+    """
+    if not isinstance(node, Apply) or node.word not in ("<", "<="):
+        return None
+    for side, function in ((0, "max"), (1, "min")):
+        mine, other = node.operands[side], node.operands[1 - side]
+        there = lifted(other)
+        values = [*own(mine)]
+        if there is None or not values or any(part.path for part in values):
+            continue
+        step, far = there
+        hop = Hop("", step.model, model, step.reference)
+        most = Aggregate(function, (), (hop,), mine, None, mine.type)
+        return step, replace(node, operands=(most, far) if side == 0 else (far, most))
+    return None
+
+
 def _from_below(node: Node, hop: Hop) -> Node:
     """The same expression, read from one of the rows that lead there."""
     return reached(node, (Step(hop.model, hop.via, hop.owner),))
