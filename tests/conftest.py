@@ -166,8 +166,9 @@ seed
 
 def pytest_configure(config: pytest.Config) -> None:
     if not hasattr(config, "workerinput"):
-        servers.begin()
-        os.environ.setdefault("PYTEST_DEBUG_TEMPROOT", servers.quick_folder())
+        quick = servers.quick_folder()
+        servers.begin(quick)
+        os.environ.setdefault("PYTEST_DEBUG_TEMPROOT", quick)
 
 
 def pytest_unconfigure(config: pytest.Config) -> None:

@@ -48,10 +48,10 @@ def quick_folder() -> str:
     return tempfile.gettempdir()
 
 
-def begin() -> None:
+def begin(within: str | None = None) -> None:
     """Says where the servers of this run are, for all who run tests of it."""
     if _SHARED not in os.environ:
-        folder = tempfile.mkdtemp(prefix="servers", dir=quick_folder())
+        folder = tempfile.mkdtemp(prefix="servers", dir=within)
         Path(folder).chmod(0o755)
         os.environ[_SHARED] = folder
 
