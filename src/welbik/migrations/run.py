@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Iterable, Mapping, Sequence, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 from functools import partial
 from zoneinfo import ZoneInfo
 
 from ..problems import WelbikError
 from ..storage.backend import UNDO, Database, Statements
+from ..storage.books import Anew
 from ..storage.catalog import FoundTable
 from ..storage.promises import is_rule
 from ..storage.tables import Column, Table, Tables
@@ -27,6 +28,8 @@ from .steps import (
     DropColumn,
     DropIndex,
     DropTable,
+    RenameColumn,
+    RenameTable,
     SetPromises,
     SetRules,
     Step,
@@ -155,7 +158,7 @@ def _work(database: Database, state: Tables, migration: Migration, way: Way) -> 
     tables = after(state, steps)
     return [
         *loaded(made, way, tables),
-        *forgotten(steps),
+        *told_anew(steps),
         *_asked_at_the_end(state, steps, migration.name, way),
     ]
 
@@ -290,10 +293,26 @@ def loaded(made: Sequence[str | Work], way: Way, tables: Tables) -> Statements:
     return [one if isinstance(one, str) else _function(one, way, tables) for one in made]
 
 
-def forgotten(steps: Sequence[Step]) -> list[Callable[[Database], object]]:
-    """What lets go of what was known of rows by keys that they no longer have."""
-    tables = [step.table for step in steps if isinstance(step, ChangeKey)]
-    return [partial(Database.forget_rows, of=table) for table in tables]
+def told_anew(steps: Sequence[Step]) -> list[Callable[[Database], object]]:
+    """What brings up what is known of made-up and fixed rows: they are called otherwise, or told apart otherwise."""
+    found = [one for step in steps for one in _told_anew(step)]
+    return [partial(Database.tell_anew, changes=found)] if found else []
+
+
+def _told_anew(step: Step) -> Iterator[Anew]:
+    if isinstance(step, RenameTable):
+        yield Anew(step.table, "called", new=step.name)
+    elif isinstance(step, RenameColumn):
+        yield Anew(step.table, "column", step.old, step.name)
+    elif isinstance(step, AddColumn) and step.value:
+        yield Anew(step.table, "came", new=step.column.name)
+    elif isinstance(step, DropColumn):
+        yield Anew(step.table, "went", step.name)
+    elif isinstance(step, DropTable):
+        yield Anew(step.table, "dropped")
+    elif isinstance(step, ChangeKey):
+        # By their keys they are known no more.
+        yield Anew(step.table, "dropped")
 
 
 def _function(step: Work, way: Way, tables: Tables) -> Callable[[Database], object]:

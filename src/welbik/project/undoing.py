@@ -8,7 +8,7 @@ from ..migrations import FOLDER
 from ..migrations.files import Migration, read_migrations, tables_after, to_toml
 from ..migrations.plan import statements
 from ..migrations.risks import Risk, risks
-from ..migrations.run import forgotten, loaded, pending, taken_over
+from ..migrations.run import loaded, pending, taken_over, told_anew
 from ..migrations.steps import after
 from ..migrations.undo import Back, back
 from ..problems import WelbikError
@@ -71,7 +71,7 @@ def undo(settings: Settings, asked: Undoing) -> str:
         before, left = taken_over(database, asked.after, steps)
         plain = statements(database.ddl, before, left, now)
         tables = after(asked.after, steps)
-        made = [*loaded(plain, way_of(settings), tables), *forgotten(steps)]
+        made = [*loaded(plain, way_of(settings), tables), *told_anew(steps)]
         place = "" if asked.begun else database.keep_copy(f"undo-{migration.name}")
         database.undo(migration.name, lambda: made, migration.number)
     if asked.again:

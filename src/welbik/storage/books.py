@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
-from typing import Any, ClassVar
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, ClassVar, Literal, NamedTuple
 
 from ..rules.sql import quote
 
@@ -15,6 +15,19 @@ FIXED = "welbik_fixed"
 """Which fixed rows were stored, and what was declared of them then."""
 
 _FIXED = {"of": "text 200", "text": "text", "key": "text", "declared": "text"}
+
+
+class Anew(NamedTuple):
+    """A change of what is known of a table's rows.
+
+    What is `called` otherwise is the table, or a `column`; a column `came` with values or `went`, or the
+    table is `dropped`.
+    """
+
+    table: str
+    what: Literal["called", "dropped", "column", "came", "went"]
+    old: str = ""
+    new: str = ""
 
 
 class Books(ABC):
@@ -57,10 +70,31 @@ class Books(ABC):
         self.run(f"DELETE FROM {self.name(table)}")
         self._add(table, rows)
 
-    def forget_rows(self, of: str) -> None:
-        """Forgets what was known of single rows of a table: they are told apart otherwise now."""
-        for book in {MADE, FIXED} & self.table_names():
-            self.run(f"DELETE FROM {self.name(book)} WHERE {self.name('of')} = {self.mark}", [of])
+    def tell_anew(self, changes: Sequence[Anew]) -> None:
+        """Brings up what is known of rows, one change of their tables after another."""
+        for book, said in ((MADE, "said"), (FIXED, "declared")):
+            for change in changes if book in self.table_names() else ():
+                of = {"of": change.table}
+                if change.what == "called":
+                    self._set(book, "of", change.new, of)
+                elif change.what == "dropped":
+                    at = f"{self.name('of')} = {self.mark}"
+                    self.run(f"DELETE FROM {self.name(book)} WHERE {at}", (change.table,))
+                else:
+                    self._bring_up(book, said, change)
+
+    def _bring_up(self, book: str, said: str, change: Anew) -> None:
+        met = f"{self.name('of')} = {self.mark}"
+        kept = f"SELECT {self.name(said)} FROM {self.name(book)} WHERE {met}"
+        for (text,) in self.run(kept, (change.table,)):
+            known = json.loads(text)
+            anew = [_run(run, change) for run in known] if book == MADE else _fixed(known, change)
+            self._set(book, said, json.dumps(anew), {"of": change.table, said: text})
+
+    def _set(self, book: str, column: str, value: str, where: Mapping[str, str]) -> None:
+        met = " AND ".join(f"{self.name(name)} = {self.mark}" for name in where)
+        asked = f"UPDATE {self.name(book)} SET {self.name(column)} = {self.mark} WHERE {met}"
+        self.run(asked, (value, *where.values()))
 
     def remembered(self) -> dict[tuple[str, str], tuple[object, dict[str, object]]]:
         """The fixed rows that were stored: by table and text their key, and what was declared."""
@@ -85,3 +119,20 @@ class Books(ABC):
                 for text, (key, said) in rows.items()
             ],
         )
+
+
+def _listed(names: Iterable[str], change: Anew) -> list[str]:
+    """The columns that are known of, after a change of them."""
+    left = [change.new if name == change.old else name for name in names]
+    return [name for name in [*left, *([change.new] if change.what == "came" else [])] if name]
+
+
+def _run(run: dict[str, Any], change: Anew) -> dict[str, Any]:
+    """Made-up rows with a column changed; what they are told by was made of those that there were."""
+    lists = {"columns"} if change.what != "column" else {"columns", "marked"}
+    return {**run, **{name: _listed(run[name], change) for name in lists & run.keys()}}
+
+
+def _fixed(declared: dict[str, Any], change: Anew) -> dict[str, Any]:
+    found = {change.new if name == change.old else name: value for name, value in declared.items()}
+    return {name: value for name, value in found.items() if name}
