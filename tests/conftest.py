@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import pty
 import re
@@ -23,6 +24,8 @@ from warm import Warm
 if TYPE_CHECKING:
     from playwright.sync_api import Browser
 
+# A tenth of the suite's time went to looking for garbage, of which there is little.
+gc.set_threshold(50_000, 20, 50)
 settings.register_profile(
     "welbik",
     deadline=None,

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import sqlite3
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
-from conftest import HERE
+from conftest import HERE, Project
 from declared import understand
 
 from welbik.cli.main import COMMANDS
@@ -105,15 +106,18 @@ def test_the_tutorial_works_as_it_is_written(tmp_path: Path) -> None:
             if line.startswith("cd "):
                 folder /= line.removeprefix("cd ")
                 continue
-            done = subprocess.run(
-                line,
-                shell=True,
-                cwd=folder,
-                capture_output=True,
-                text=True,
-                env={**os.environ, "PATH": path},
-                check=False,
-            )
+            if line.startswith("welbik ") and "||" not in line:
+                done = Project(folder).run(*shlex.split(line)[1:])
+            else:
+                done = subprocess.run(
+                    line,
+                    shell=True,
+                    cwd=folder,
+                    capture_output=True,
+                    text=True,
+                    env={**os.environ, "PATH": path},
+                    check=False,
+                )
             assert done.returncode == 0, f"{line}\n{done.stdout}\n{done.stderr}"
             ran.append(f"$ {line}\n{done.stdout}")
     said = "\n".join(ran)

@@ -103,6 +103,7 @@ def _serve(ours: socket.socket) -> None:
     _import_all()
     gc.collect()
     gc.freeze()
+    gc.set_threshold(50_000, 20, 50)
     while True:
         length, files, _, _ = socket.recv_fds(ours, 4, 3)
         if not length:
