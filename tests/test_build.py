@@ -44,7 +44,7 @@ def _lint(folder: Path) -> None:
 
 
 @given(declarations())
-@settings(max_examples=30, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=20, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 def test_whatever_is_declared_the_code_is_clean(text: str) -> None:
     schema, problems = understand(text)
     assume(not problems)

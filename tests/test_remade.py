@@ -44,7 +44,7 @@ def _built(
 def test_after_any_change_all_files_are_what_they_are_without_an_earlier_build() -> None:
     reused, all_of_them = [], []
 
-    @settings(max_examples=35, deadline=None, phases=[Phase.explicit, Phase.generate])
+    @settings(max_examples=25, deadline=None, phases=[Phase.explicit, Phase.generate])
     @given(changed())
     def holds(texts: tuple[str, str]) -> None:
         (old, first), (new, second) = (understand(text) for text in texts)
