@@ -25,6 +25,7 @@ from .totalled import units_of
 
 _TRIES = 48
 _ROUNDS = 8
+# More than there are rules over one field: fixed rows come before all that others count.
 _MANY = 1000
 Draw = Callable[[Any, int], Drawn]
 """Draws the field for some rows, the so-many-th time."""

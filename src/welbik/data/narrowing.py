@@ -299,6 +299,7 @@ class Plan:
         """
         for found in kept_by_rows(self.schema, model, node, node, self._sign):
             child = found.event[0]
+            # What others hold is stored then, and need not be drawn before.
             needs = {event for event in found.needs if event[0] == child}
             if found.event in self.trees or (node, child) in self._kept:
                 continue

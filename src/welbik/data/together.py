@@ -67,6 +67,7 @@ def _settled(of: Totalled, totals: Sequence[Total], units: Units, ends: Ends, dr
             break
         mine, some = bad[of.whole.owner], of.of(bad)
         moved = units[mine]
+        # The first time they go on from where they are; what has no value has none however it is drawn.
         if number:
             afresh = draw(some.family, number)
             afresh = Drawn(afresh.values, some.empty)
