@@ -172,6 +172,8 @@ def pytest_configure(config: pytest.Config) -> None:
         quick = servers.quick_folder()
         servers.begin(quick)
         os.environ.setdefault("PYTEST_DEBUG_TEMPROOT", quick)
+        # What Welbik remembers of a checkout goes with the tests' folders.
+        os.environ["XDG_STATE_HOME"] = f"{quick}/state"
 
 
 def pytest_unconfigure(config: pytest.Config) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import signal
 import subprocess
 import sys
@@ -16,6 +17,7 @@ from hypothesis import strategies as st
 from welbik.problems import WelbikError
 from welbik.project.building import carry_out
 from welbik.project.locking import alone
+from welbik.project.machine_state import state_folder
 from welbik.project.planning import Plan, plan
 from welbik.project.record import read_record
 from welbik.project.writing import finish
@@ -210,7 +212,10 @@ def test_the_next_command_finishes_what_was_broken_off(built: Project) -> None:
     staging = built.root / ".welbik" / "staging-left"
     staging.mkdir()
     (staging / "new-0").write_text("# done\n")
-    (staging / "journal.json").write_text('[["new-0", "bees/late.py"], ["", "bees/hive/form.py"]]')
+    folder = state_folder(built.root, create=True)
+    assert folder is not None
+    moves = [["new-0", "bees/late.py"], ["", "bees/hive/form.py"]]
+    (folder / "journal.json").write_text(json.dumps({"staging": "staging-left", "moves": moves}))
     built.run("status", code=1)
     assert built.read("bees/late.py") == "# done\n"
     assert not (built.root / "bees/hive/form.py").exists() and not staging.exists()

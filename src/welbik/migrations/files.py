@@ -13,6 +13,7 @@ from typing import Any
 
 from ..kinds.literals import toml
 from ..problems import WelbikError
+from ..project_files import MIGRATION_LIMIT, list_files, read_file
 from ..storage.tables import Check, Column, Index, Table
 from .steps import (
     AddColumn,
@@ -310,8 +311,10 @@ def as_migration(name: str, text: str) -> Migration:
 
 
 def read_migration(path: Path) -> Migration:
+    """A migration from its file, which is below the project's folder `migrations`."""
     try:
-        return as_migration(path.stem, path.read_bytes().replace(b"\r\n", b"\n").decode())
+        data = read_file(path.parent.parent, f"{path.parent.name}/{path.name}", MIGRATION_LIMIT)
+        return as_migration(path.stem, (data or b"").replace(b"\r\n", b"\n").decode())
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise WelbikError(
             f"migrations/{path.name} can't be read: {error}",
@@ -330,7 +333,8 @@ def _digest(text: str) -> str:
 
 def read_migrations(folder: Path) -> list[Migration]:
     """All migrations in order; raises WelbikError for gaps, doubles and unreadable files."""
-    paths = sorted(p for p in folder.glob("*.toml")) if folder.is_dir() else []
+    root = folder.parent
+    paths = [root / name for name in list_files(root, folder.name, ".toml", deep=False)]
     for expected, path in enumerate(paths, 1):
         if not _NAME.fullmatch(path.name):
             raise WelbikError(

@@ -12,6 +12,7 @@ from ..language.layout import INDENT, tidy
 from ..language.parser import parse
 from ..language.source import Source
 from ..problems import WelbikError, nearest
+from ..project_files import DECLARATION_LIMIT, list_files, read_file
 from .declarations import read_declarations
 from .declared import FOLDER, SUFFIX
 from .tidying import tidied
@@ -44,7 +45,7 @@ def add(
             raise WelbikError(f"{member!r} is no field", 'write: "frames integer 4..24"', status=2)
     name, text, line = _found(root, model)
     is_new = line is None
-    declared = read_declarations(root) if _has_files(root) else None
+    declared = read_declarations(root) if list_files(root, FOLDER, SUFFIX) else None
     before = declared.problems if declared else []
     near = nearest(model, list(declared.schema.models), _NEAR) if declared else None
     if is_new and near and not new:
@@ -81,29 +82,23 @@ def _quoted(text: str) -> str:
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def _has_files(root: Path) -> bool:
-    folder = root / FOLDER
-    return folder.is_dir() and any(folder.rglob(f"*{SUFFIX}"))
-
-
 def _found(root: Path, model: str) -> tuple[str, str, int | None]:
     """The file to write to, its text, and the line of the model's last field; None if it is new.
 
     A new model goes into the only file there is, or into one of its own.
     """
-    folder = root / FOLDER
-    paths = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
-    for path in paths:
-        name = path.relative_to(root).as_posix()
-        text = path.read_bytes().decode("utf-8", "replace")
+    texts = {
+        name: (read_file(root, name, DECLARATION_LIMIT) or b"").decode("utf-8", "replace")
+        for name in list_files(root, FOLDER, SUFFIX)
+    }
+    for name, text in texts.items():
         source = Source(name, text)
         for node in parse(source, Report(), tuple(kinds())).models:
             if node.name.text == model:
                 spans = [member.name.span for member in node.members] or [node.name.span]
                 return name, text, _end_of(text, max(span.place[0] for span in spans))
-    if len(paths) == 1:
-        name = paths[0].relative_to(root).as_posix()
-        return name, paths[0].read_bytes().decode("utf-8", "replace"), None
+    if len(texts) == 1:
+        return *texts.popitem(), None
     words = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", model).lower()
     return f"{FOLDER}/{words}{SUFFIX}", "", None
 

@@ -18,6 +18,7 @@ from ..storage.connect import connect, known
 from .declarations import read_declarations
 from .declared import FOLDER, SUFFIX
 from .layout import make_project
+from .machine_state import trust_address
 from .settings import FILE, read_settings
 from .writing import write_all
 
@@ -156,12 +157,14 @@ def files_of(folder: Path, found: Adopted) -> dict[str, str]:
 def write(planned: Plan, *, title: str = "", package: str = "") -> list[str]:
     """Writes what was planned; the names of the files."""
     if planned.is_new:
-        return make_project(
+        made = make_project(
             planned.folder,
             title=title,
             package=package,
             files=planned.files,
             database=planned.address,
         )
+        trust_address(planned.folder, planned.address)
+        return made
     write_all(planned.folder, planned.files)
     return list(planned.files)

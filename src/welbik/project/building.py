@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import cache
-from hashlib import file_digest
+from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from .. import __version__
 from ..problems import WelbikError, no_model
+from ..project_files import ROWS_LIMIT, list_files, read_file
 from .declared import declared_texts
 from .locking import alone
 from .planning import Plan, Wishes, plan, read
@@ -180,15 +181,11 @@ def _inputs(settings: Settings, declared: Mapping[str, str]) -> str:
 
 def _sheets(settings: Settings) -> dict[str, str]:
     """A digest of each file of rows."""
+    root = settings.root
     return {
-        path.relative_to(settings.root).as_posix(): _digest(path)
-        for path in sorted((settings.root / "data").rglob("*.csv"))
+        name: sha256(read_file(root, name, ROWS_LIMIT) or b"").hexdigest()
+        for name in list_files(root, "data", ".csv")
     }
-
-
-def _digest(path: Path) -> str:
-    with path.open("rb") as file:
-        return file_digest(file, "sha256").hexdigest()
 
 
 @cache
@@ -304,7 +301,7 @@ def _still_so(root: Path, todo: Plan) -> None:
     """Whoever saves a file while it is worked out what becomes of it loses nothing."""
     for one in todo.changes:
         touched = one.writes or one.state == "gone"
-        if touched and read(root / (one.old or one.name)) != one.before:
+        if touched and read(root, one.old or one.name) != one.before:
             raise WelbikError(
                 f"{one.old or one.name} was changed while this was built; nothing was written",
                 "build again",

@@ -49,7 +49,7 @@ def fill_cluster(
     Returns how many rows of each table were made.
     """
     making = making_for(settings, schema, day)
-    database, address = known(settings.address)
+    database, address = known(settings.address, settings.address_inside)
     if folder is None:
         if database.in_a_file:
             raise WelbikError(
@@ -65,9 +65,9 @@ def fill_cluster(
         folder = folder.resolve()
         folder.mkdir(parents=True, exist_ok=True)
         write_uploads(schema, set(schema.models), folder / "files")
-    where: tuple[Any, ...] = (settings.address, str(settings.root.resolve()))
+    where: tuple[Any, ...] = (settings.address, settings.address_inside, str(settings.root))
     if folder is not None:
-        where = (settings.address, str(folder), form)
+        where = (settings.address, settings.address_inside, str(folder), form)
     with _client(scheduler) as client:
         return _run(client, making, where, tell)
 
@@ -178,11 +178,10 @@ def _make(given: bytes, where: tuple[Any, ...], number: int, part: Part) -> int:
     making = tables.maker.making
     of = list(tables.each())[number]
     first, last = part.range(tables.rows(of))
-    if len(where) == 3:
-        address, folder, form = where
-        ddl = known(address)[0].ddl
-        return export_table(tables, of, number + 1, Path(folder), form, part, ddl, lambda *_: None)
-    address, root = where
-    with connect(address, Path(root)) as database:
+    address, inside, folder, *form = where
+    if form:
+        ddl, to = known(address, inside)[0].ddl, Path(folder)
+        return export_table(tables, of, number + 1, to, form[0], part, ddl, lambda *_: None)
+    with connect(address, Path(folder), inside=inside, loads=True) as database:
         database.prepare(tables_of(making.schema), making.timezone)
         return store_range(database, tables, of, first, last)

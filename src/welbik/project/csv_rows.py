@@ -8,6 +8,8 @@ from pathlib import Path
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Source, Span
+from ..problems import WelbikError
+from ..project_files import ROWS_LIMIT, read_file
 
 FOLDER = "data"
 
@@ -17,26 +19,18 @@ def with_csv(rows: syntax.Rows, root: Path, report: Report) -> syntax.Rows:
     if rows.file is None:
         return rows
     name = f"{FOLDER}/{rows.file.text}"
-    path = root / FOLDER / rows.file.text
-    inside = path.resolve().is_relative_to((root / FOLDER).resolve())
     try:
-        text = path.read_bytes().decode("utf-8-sig") if inside else ""
-    except (OSError, UnicodeDecodeError, ValueError) as error:
-        reason = getattr(error, "strerror", None) or "it is not UTF-8 text"
-        report.add(
-            "no-such-file",
-            f"{name} can't be read: {reason}",
-            rows.file.span,
-            f"put the file into {FOLDER}/, saved as UTF-8",
-        )
-        return rows
-    if not inside:
-        report.add(
-            "no-such-file",
-            f"{rows.file.span.text} lies outside {FOLDER}/",
-            rows.file.span,
-            f"put the file into {FOLDER}/",
-        )
+        data = read_file(root, name, ROWS_LIMIT)
+        text = data.decode("utf-8-sig") if data is not None else ""
+    except (OSError, UnicodeDecodeError, WelbikError) as error:
+        data, text = None, ""
+        reason = error.message if isinstance(error, WelbikError) else f"{name} is not UTF-8 text"
+        reason = f"{name} can't be read" if isinstance(error, OSError) else reason
+    else:
+        reason = f"there is no file {name}"
+    if data is None:
+        remedy = f"put the file into {FOLDER}/, saved as UTF-8"
+        report.add("no-such-file", reason, rows.file.span, remedy)
         return rows
     return _read(rows, Source(name, text), report)
 

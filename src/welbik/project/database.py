@@ -8,6 +8,7 @@ import sys
 from collections.abc import Callable, Iterator, Sequence, Set
 from contextlib import contextmanager
 from dataclasses import dataclass
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
@@ -93,15 +94,24 @@ def take_back(settings: Settings, name: str) -> bool:
     return True
 
 
-def open_database(settings: Settings, *, create: bool = False) -> Database:
-    """The project's database; a missing one is made only with `create`."""
+def open_database(settings: Settings, *, create: bool = False, loads: bool = False) -> Database:
+    """The project's database; a missing one is made only with `create`.
+
+    `loads` says that rows are to be loaded in bulk.
+    """
     with _told_whence(settings):
         missing = not create and _is_missing(settings)
     if missing:
         place = database_place(settings)
         raise WelbikError(f"there is no database at {place} yet", "make it with: welbik migrate")
     with _told_whence(settings):
-        return connect(settings.address, settings.root, create=create)
+        return connect(
+            settings.address,
+            settings.root,
+            create=create,
+            inside=settings.address_inside,
+            loads=loads,
+        )
 
 
 @contextmanager
@@ -116,12 +126,12 @@ def _told_whence(settings: Settings) -> Iterator[None]:
 
 def database_place(settings: Settings) -> str:
     """Where the project's database is, for people to read."""
-    found, address = known(settings.address)
+    found, address = known(settings.address, settings.address_inside)
     return found.place(address, settings.root)
 
 
 def _is_missing(settings: Settings) -> bool:
-    found, address = known(settings.address)
+    found, address = known(settings.address, settings.address_inside)
     return found.is_missing(address, settings.root)
 
 
@@ -140,7 +150,7 @@ def unseen(settings: Settings, change: Change) -> list[Migration]:
 def make_missing(settings: Settings) -> None:
     """Makes the project's database on its server, which is there."""
     with _told_whence(settings):
-        found, address = known(settings.address)
+        found, address = known(settings.address, settings.address_inside)
         found.make(address)
 
 
@@ -150,7 +160,7 @@ def pending_sql(settings: Settings, change: Change, word: str = "") -> list[str]
     With the `word` of a database the SQL for one of that kind; of another kind than the
     project's for an empty one.
     """
-    own = known(settings.address)[0]
+    own = known(settings.address, settings.address_inside)[0]
     chosen = backend(word) if word else own
     todo = unseen(settings, change) if chosen is own else list(change.existing)
     state = tables_after(change.existing[: len(change.existing) - len(todo)])
@@ -214,18 +224,26 @@ def told_by(schema: Schema) -> dict[str, list[str]]:
 
 
 def _function(root: Path, named: str) -> Callable[[Database], object]:
-    """The function that a step names as `module:name`, from the project's folder."""
+    """The function that a step names as `module:name`, from a file of the project."""
     module, _, name = named.partition(":")
+    remedy = "its module starts at the project's folder"
     if str(root) not in sys.path:
         sys.path.insert(0, str(root))
+    top = find_spec(module.partition(".")[0])
+    places = [*(top.submodule_search_locations or []), top.origin or "/"] if top else []
+    if not all(_is_below(root, Path(place)) for place in places):
+        raise WelbikError(f"a migration names {named}, which is not the project's", remedy)
     try:
         found: Callable[[Database], object] = getattr(importlib.import_module(module), name)
     except (ImportError, AttributeError) as error:
         raise WelbikError(
-            f"a migration names {named}, which is not there: {error}",
-            "its module starts at the project's folder",
+            f"a migration names {named}, which is not there: {error}", remedy
         ) from None
     return found
+
+
+def _is_below(root: Path, path: Path) -> bool:
+    return path.is_absolute() and path.resolve().is_relative_to(root.resolve())
 
 
 def change_risks(settings: Settings, change: Change) -> list[Risk]:
@@ -247,14 +265,14 @@ def risks_of(database: Database, settings: Settings, change: Change) -> list[Ris
     return all_risks(database, *there, way, way.now)
 
 
-def ready_database(settings: Settings, schema: Schema) -> Database:
+def ready_database(settings: Settings, schema: Schema, *, loads: bool = False) -> Database:
     """The database, when it has every table as declared; else WelbikError says what to run."""
     change = declared_change(settings.root, schema)
     if change.difference:
         raise WelbikError(
             "the declarations have changed since the last migration", "run: welbik migrate"
         )
-    database = open_database(settings)
+    database = open_database(settings, loads=loads)
     missing = pending(change.existing, database.applied())
     if missing:
         database.close()

@@ -11,6 +11,7 @@ from ..language.diagnostics import Problem, Report
 from ..language.parser import parse
 from ..language.source import Source, Span
 from ..problems import WelbikError
+from ..project_files import DECLARATION_LIMIT, list_files, read_file
 from ..schema.model import Schema
 from ..schema.resolve import resolve
 from .csv_rows import with_csv
@@ -30,17 +31,16 @@ def read_declarations(root: Path, instead: Mapping[str, str] | None = None) -> D
 
     `instead` has texts to take in place of files, by name: what is not written yet.
     """
-    folder = root / FOLDER
-    paths = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
+    names = list_files(root, FOLDER, SUFFIX)
     given = dict(instead or {})
-    if not paths and not given:
+    if not names and not given:
         raise WelbikError(
-            f"there are no declarations in {folder}",
+            f"there are no declarations in {root / FOLDER}",
             f"write the first one in {FOLDER}/{root.name or 'site'}{SUFFIX}",
         )
     report = Report()
     words = tuple(kinds())
-    sources = [source for path in paths if (source := _source(path, root, report, given))]
+    sources = [source for name in names if (source := _source(name, root, report, given))]
     sources += [Source(name, text) for name, text in given.items()]
     trees = [parse(source, report, words) for source in sources]
     for tree in trees:
@@ -59,12 +59,11 @@ def schema_from(texts: Mapping[str, str]) -> Schema | None:
     return schema if schema.models else None
 
 
-def _source(path: Path, root: Path, report: Report, given: dict[str, str]) -> Source | None:
-    name = path.relative_to(root).as_posix()
+def _source(name: str, root: Path, report: Report, given: dict[str, str]) -> Source | None:
     if name in given:
         return Source(name, given.pop(name))
     try:
-        data = path.read_bytes()
+        data = read_file(root, name, DECLARATION_LIMIT) or b""
     except OSError as error:
         raise WelbikError(
             f"{name} can't be read: {error.strerror}", "check its permissions"

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from ..project_files import DECLARATION_LIMIT, list_files, read_file
+
 FOLDER = "models"
 SUFFIX = ".welbik"
 
 
 def declared_texts(root: Path) -> dict[str, str]:
-    """The declarations as they are written, by file; what can't be read is left out."""
+    """The texts of the declarations by file name; what is not UTF-8 has � in its place."""
     return {
-        path.relative_to(root).as_posix(): path.read_bytes().decode("utf-8-sig", "replace")
-        for path in sorted((root / FOLDER).rglob(f"*{SUFFIX}"))
-        if path.is_file()
+        name: (read_file(root, name, DECLARATION_LIMIT) or b"").decode("utf-8-sig", "replace")
+        for name in list_files(root, FOLDER, SUFFIX)
     }

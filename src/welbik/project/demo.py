@@ -6,6 +6,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from ..problems import WelbikError
+from ..project_files import SETTINGS_LIMIT, read_file
 from .database import ready_database
 from .declarations import schema_of
 from .layout import make_project
@@ -22,7 +23,8 @@ def declarations() -> str:
 def make_demo(folder: Path) -> bool:
     """Makes the example project unless it is there; whether it was made just now."""
     if (folder / FILE).is_file():
-        if f'package = "{PACKAGE}"' in (folder / FILE).read_text("utf-8", "replace"):
+        text = read_file(folder, FILE, SETTINGS_LIMIT) or b""
+        if f'package = "{PACKAGE}"' in text.decode("utf-8", "replace"):
             return False
         raise WelbikError(
             f"there is another project in {folder}",

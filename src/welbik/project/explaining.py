@@ -40,10 +40,11 @@ def explained(settings: Settings, name: str) -> list[Part]:
     """The parts of a generated file as it is, in their order; raises WelbikError for others."""
     path = Path(name) if Path(name).is_absolute() else Path.cwd() / name
     path = path if path.exists() else settings.root / name
-    text = read(path) if path.is_file() else None
+    inside = path.is_file() and path.resolve().is_relative_to(settings.root)
+    inner = path.resolve().relative_to(settings.root).as_posix() if inside else ""
+    text = read(settings.root, inner) if inside else None
     if text is None:
         raise WelbikError(f"there is no file {name} with text in it", "name one that is built")
-    inner = path.resolve().relative_to(settings.root).as_posix()
     schema = schema_of(settings.root)
     if inner.removeprefix(f"{settings.package}/").partition("/")[0] in COPIED:
         said = "the same in every project: nothing of it is declared"

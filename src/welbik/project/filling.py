@@ -63,7 +63,7 @@ def fill_project(
 
     With `replace_made` what was made up before goes first.
     """
-    with ready_database(settings, schema) as database:
+    with ready_database(settings, schema, loads=True) as database:
         removed: dict[str, int] = {}
         if replace_made:
             removed = remove_made(database, schema, settings.timezone)
@@ -104,7 +104,7 @@ def fill_part(
     day: dt.date | None = None,
 ) -> dict[str, int]:
     """Stores a share of every table; see `data.parts`."""
-    with ready_database(settings, schema) as database:
+    with ready_database(settings, schema, loads=True) as database:
         database.prepare(tables_of(schema), settings.timezone)
         making = making_for(settings, schema, day)
         write_uploads(schema, set(schema.models), settings.files / "files")
@@ -124,7 +124,14 @@ def export_project(
     making = making_for(settings, schema, day)
     try:
         write_uploads(schema, set(schema.models), folder / "files")
-        return export(making, folder, form, part, known(settings.address)[0].ddl, tell)
+        return export(
+            making,
+            folder,
+            form,
+            part,
+            known(settings.address, settings.address_inside)[0].ddl,
+            tell,
+        )
     except OSError as error:
         raise WelbikError(
             f"rows can't be written to {folder}: {error.strerror or error}",

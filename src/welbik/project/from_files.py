@@ -92,7 +92,7 @@ def load_rows(planned: FilePlan, tell: Callable[[str, int], None]) -> int:
     settings = read_settings(planned.folder)
     schema = schema_of(settings.root)
     total = 0
-    with open_database(settings) as database:
+    with open_database(settings, loads=True) as database:
         database.prepare(tables_of(schema), settings.timezone)
         with database.transaction():
             keys: dict[tuple[str, str, str], int] = {}

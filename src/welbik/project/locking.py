@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ..problems import WelbikError
+from ..project_files import resolve_below
 
 _WAIT_SECONDS = 30
 _held: set[Path] = set()
@@ -26,7 +27,7 @@ def alone(root: Path, wait: float = _WAIT_SECONDS) -> Iterator[None]:
     except ImportError:  # No such locks on this system.
         yield
         return
-    folder = root / ".welbik"
+    folder = resolve_below(root, ".welbik")
     if folder in _held:
         yield
         return

@@ -13,6 +13,7 @@ from ..migrations.files import DoubledError, Migration, read_migrations
 from ..migrations.risks import Risk
 from ..migrations.run import Way, allowed, refused
 from ..problems import WelbikError
+from ..project_files import DECLARATION_LIMIT, read_file
 from ..schema.model import Reference, Schema
 from .database import (
     Change,
@@ -194,7 +195,7 @@ def _as_called(settings: Settings, change: Change, asking: Asking) -> Change:
         if not asking.called(name, member.name, model.name):
             continue
         source = member.span.source
-        text = (settings.root / source.name).read_bytes().decode()
+        text = (read_file(settings.root, source.name, DECLARATION_LIMIT) or b"").decode()
         if text != source.text:
             continue
         end = _end_of(member.span)

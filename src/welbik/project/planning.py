@@ -8,10 +8,12 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
+from stat import S_ISREG
 from typing import TYPE_CHECKING, Literal
 
 from ..merging.clash import Clash
 from ..problems import WelbikError
+from ..project_files import CODE_LIMIT, read_file
 from .record import OUT, Kept, Record, digest_of, kept
 
 if TYPE_CHECKING:
@@ -139,16 +141,18 @@ class Wishes:
         return "mark"
 
 
-def read(path: Path) -> str | None:
-    """A file's text, byte for byte; None where there is none or it is not UTF-8."""
-    try:
-        return path.read_bytes().decode()
-    except (FileNotFoundError, NotADirectoryError, UnicodeDecodeError):
-        return None
-    except IsADirectoryError:
+def read(root: Path, name: str) -> str | None:
+    """The text of a file of the project, byte for byte; None if there is none or it is not UTF-8."""
+    if (root / name).is_dir():
         raise WelbikError(
-            f"{path} is a folder, and a file of that name is to be written", "move the folder away"
-        ) from None
+            f"{root / name} is a folder, and a file of that name is to be written",
+            "move the folder away",
+        )
+    try:
+        data = read_file(root, name, CODE_LIMIT)
+        return data.decode() if data is not None else None
+    except UnicodeDecodeError:
+        return None
 
 
 def plan(
@@ -227,10 +231,10 @@ class _Planner:
         place, base = self._place(known)
         at = name if place in (known, OUT) else place
         taken = at == name != known and (self.root / at).exists()
-        if taken and read(self.root / at) != theirs:
+        if taken and read(self.root, at) != theirs:
             clash = Clash(1, "", f"this file is in the way of {known}, which was renamed", theirs)
             return Change(at, "clash", clashes=(clash,), generated=name)
-        before = read(self.root / (known if place == OUT else place))
+        before = read(self.root, known if place == OUT else place)
         change = Change(at, "same", before, None, generated=name)
         if base is not None and known != name and place == known:
             change = replace(change, old=known)
@@ -306,7 +310,7 @@ class _Planner:
             place = name
         if options and place != OUT and not (self.root / place).exists():
             place = self._followed(name, options[0]) or place
-        text = read(self.root / place) if place != OUT else None
+        text = read(self.root, place) if place != OUT else None
         return place, self.record.near(name, text)
 
     def _followed(self, name: str, was: Kept) -> str | None:
@@ -333,13 +337,13 @@ class _Planner:
             self.loose = {
                 name: text
                 for name in sorted(_names(self.root))
-                if name not in known and (text := read(self.root / name)) is not None
+                if name not in known and (text := read(self.root, name)) is not None
             }
         return self.loose
 
     def _unwanted(self, name: str, was: Kept) -> Iterator[Change]:
         place = name if was.place in ("", OUT) else was.place
-        before = read(self.root / place)
+        before = read(self.root, place)
         if before is None and not (self.root / place).exists():
             return
         unedited = before is not None and digest_of(before) == was.digest
@@ -362,9 +366,16 @@ def _names(root: Path) -> Iterator[str]:
     for path in root.iterdir():
         if path.name.startswith(".") or path.name in _NOT_OURS:
             continue
+        if path.is_symlink():
+            continue
         for inner in path.rglob("*") if path.is_dir() else (path,):
             hidden = any(
                 part.startswith((".", "__pycache__")) for part in inner.parts[len(root.parts) :]
             )
-            if inner.suffix in _FOLLOWED and not hidden and inner.is_file():
+            if inner.suffix in _FOLLOWED and not hidden and _is_small_file(inner):
                 yield inner.relative_to(root).as_posix()
+
+
+def _is_small_file(path: Path) -> bool:
+    found = path.lstat()
+    return S_ISREG(found.st_mode) and found.st_size <= CODE_LIMIT

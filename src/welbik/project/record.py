@@ -9,6 +9,7 @@ is a base that can be merged from.
 from __future__ import annotations
 
 import base64
+import os
 import zlib
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
@@ -16,8 +17,11 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path, PurePosixPath
+from stat import S_ISREG
 
 from ..codegen.made import Made
+from ..problems import WelbikError
+from ..project_files import CODE_LIMIT, PACK_LIMIT, list_files, read_file, resolve_below
 
 FOLDER = Path(".welbik")
 EARLIER = FOLDER / "made"
@@ -27,6 +31,8 @@ _BASE, _PACK, _BUILT = FOLDER / "base", ".pack", FOLDER / "built"
 _SAYS = "# What `welbik build` generated last: the next build merges from it. Commit it as it is.\n"
 _ATTRIBUTES = "* -diff linguist-generated merge=union\n"
 _DIGESTS = 3
+_RATIO = 200
+"""How many times its size a packed text may have at most."""
 OUT = "-"
 """The place of a file that somebody took out."""
 
@@ -45,10 +51,12 @@ class Kept:
     def text(self) -> str:
         """Its text; empty where the line was damaged."""
         try:
-            text = zlib.decompress(base64.b64decode(self.packed)).decode()
+            unpacking, packed = zlib.decompressobj(), base64.b64decode(self.packed)
+            # A few bytes can unpack to gigabytes.
+            text = unpacking.decompress(packed, min(CODE_LIMIT, _RATIO * len(packed))).decode()
         except (ValueError, zlib.error):
             return ""
-        return text if digest_of(text) == self.digest else ""
+        return text if unpacking.eof and digest_of(text) == self.digest else ""
 
     @property
     def is_sound(self) -> bool:
@@ -83,9 +91,15 @@ class Record:
     def as_recorded(self, root: Path, names: Iterable[str]) -> set[str]:
         """Those of some files that are on disk just as they were when they were built."""
         found = set()
+        folders: dict[str, bool] = {}
         for name in names:
             one, *others = self.files[name]
-            if not others and not one.place and _digest_at(f"{root}/{name}") == one.digest:
+            folder = name.rpartition("/")[0]
+            if folder not in folders:
+                folders[folder] = not folder or resolve_below(root, folder).is_dir()
+            if others or one.place or not folders[folder]:
+                continue
+            if _digest_at(f"{root}/{name}") == one.digest:
                 found.add(name)
         return found
 
@@ -122,6 +136,9 @@ _NOTHING = digest_of("")
 def _digest_at(path: str) -> str:
     try:
         # A path object for each of thousands of files takes longer than reading them.
+        found = os.lstat(path)
+        if not S_ISREG(found.st_mode) or found.st_size > CODE_LIMIT:
+            return ""
         with open(path, "rb") as file:  # noqa: PTH123
             return digest_of(file.read())
     except OSError:
@@ -131,17 +148,19 @@ def _digest_at(path: str) -> str:
 def read_record(root: Path) -> Record:
     """The record of a project; an empty one where there is none, or nothing to be read of it."""
     record = Record()
-    for path in sorted((root / _BASE).rglob(f"*{_PACK}")):
-        place = path.relative_to(root / _BASE).with_suffix("")
-        folder = "" if place == Path("_") else place.as_posix()
-        for name, one in _lines(path):
+    for pack in list_files(root, _BASE.as_posix(), _PACK):
+        place = PurePosixPath(pack).relative_to(_BASE.as_posix()).with_suffix("")
+        if not _can_be_generated(place.as_posix()):
+            raise WelbikError(f"{pack} is not one of Welbik's files", "remove it")
+        folder = "" if place == PurePosixPath("_") else place.as_posix()
+        for name, one in _lines(root, pack):
             where = record.declared if folder == "models" else record.files
             if where is record.declared:
                 record.declared[f"models/{name}"] = one.text
             else:
                 record.files.setdefault(f"{folder}/{name}" if folder else name, []).append(one)
     doubtful = set()
-    for key, value in _facts(root / _BUILT):
+    for key, value in _facts(root, _BUILT.as_posix()):
         if key == "made" and len(told := value.split("\t")) > _DIGESTS:
             name, of, texts, reached, *notes = told
             made = Made(of, texts, tuple(reached.split()), tuple(notes))
@@ -157,28 +176,45 @@ def read_record(root: Path) -> Record:
             # Of two branches the one that is further behind has more to be told.
             record.version = min(filter(None, (record.version, value)), key=_numbers, default="")
     record.made = {name: one for name, one in record.made.items() if name not in doubtful}
-    for path in (root / EARLIER).rglob("*"):
-        if path.is_file() and (text := _text(path)) is not None:
-            name = path.relative_to(root / EARLIER).as_posix()
-            record.loose.append((EARLIER / name).as_posix())
+    for earlier in list_files(root, EARLIER.as_posix(), ""):
+        name = PurePosixPath(earlier).relative_to(EARLIER.as_posix()).as_posix()
+        text = _text(root, earlier) if _can_be_generated(name) else None
+        if text is not None:
+            record.loose.append(earlier)
             record.files.setdefault(name, [kept(text)])
     if record.loose and not record.version:
         record.version = "0"
     return record
 
 
-def _lines(path: Path) -> Iterable[tuple[str, Kept]]:
+def _lines(root: Path, pack: str) -> Iterable[tuple[str, Kept]]:
+    """The files of a pack. A name that could lead out of the project is refused."""
     seen = set()
-    for line in (_text(path) or "").splitlines():
+    for line in (_text(root, pack) or "").splitlines():
         parts = line.split("\t")
         if len(parts) not in (3, 4, 5) or line in seen or line.startswith("#"):
             continue
+        name, *rest = parts
+        one = Kept(*rest)
+        if "/" in name or not _can_be_generated(name):
+            raise WelbikError(f"{pack} names the file {name!r}", "restore it from version control")
+        if one.place not in ("", OUT) and not _can_be_generated(one.place):
+            raise WelbikError(
+                f"{pack} says that {name} was moved to {one.place!r}",
+                "restore it from version control",
+            )
         seen.add(line)
-        yield parts[0], Kept(*parts[1:])
+        yield name, one
 
 
-def _facts(path: Path) -> Iterable[tuple[str, str]]:
-    for line in (_text(path) or "").splitlines():
+def _can_be_generated(name: str) -> bool:
+    """Whether a path can be one of a generated file: below the root, and nothing hidden."""
+    parts = name.split("/")
+    return "\\" not in name and all(part and not part.startswith(".") for part in parts)
+
+
+def _facts(root: Path, name: str) -> Iterable[tuple[str, str]]:
+    for line in (_text(root, name) or "").splitlines():
         key, _, value = line.partition(" ")
         yield key, value
 
@@ -187,9 +223,10 @@ def _numbers(version: str) -> list[int]:
     return [int(part) for part in version.split(".") if part.isdigit()]
 
 
-def _text(path: Path) -> str | None:
+def _text(root: Path, name: str) -> str | None:
     try:
-        return path.read_bytes().decode()
+        data = read_file(root, name, PACK_LIMIT)
+        return data.decode() if data is not None else None
     except (OSError, UnicodeDecodeError):
         return None
 
@@ -228,8 +265,8 @@ def _line(name: str, one: Kept) -> str:
 def changes_of(root: Path, record: Record) -> tuple[dict[str, str], list[str]]:
     """What must be written and taken away so that the record on disk says the same."""
     wanted = as_files(record)
-    write = {name: text for name, text in wanted.items() if _text(root / name) != text}
-    there = {path.relative_to(root).as_posix() for path in (root / _BASE).rglob(f"*{_PACK}")}
+    write = {name: text for name, text in wanted.items() if _text(root, name) != text}
+    there = {*list_files(root, _BASE.as_posix(), _PACK)}
     return write, [*sorted(there - wanted.keys()), *record.loose]
 
 

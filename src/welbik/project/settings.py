@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from ..problems import WelbikError, did_you_mean
+from ..project_files import SETTINGS_LIMIT, read_file, resolve_below
+from .machine_state import is_trusted
 
 FILE = "welbik.toml"
 _TAKEN = {
@@ -48,16 +50,24 @@ class Settings:
         return os.environ.get("DATABASE_URL") or self.database
 
     @property
+    def address_inside(self) -> Path | None:
+        """The project, if its own file says where the database is; None if this user did."""
+        given = os.environ.get("DATABASE_URL") or is_trusted(self.root, self.database)
+        return None if given else self.root
+
+    @property
     def files(self) -> Path:
         """Where the site keeps what is not in the database: as SITE_FILES says, or here."""
-        return Path(os.environ.get("SITE_FILES") or self.root / "instance")
+        named = os.environ.get("SITE_FILES")
+        return Path(named) if named else resolve_below(self.root, "instance")
 
     @property
     def address_from(self) -> str:
         """Which setting says where the database is, and where it stands."""
         if os.environ.get("DATABASE_URL"):
             return "DATABASE_URL in the environment"
-        lines = (self.root / FILE).read_text("utf-8", "replace").splitlines()
+        text = read_file(self.root, FILE, SETTINGS_LIMIT) or b""
+        lines = text.decode("utf-8", "replace").splitlines()
         found = [n for n, line in enumerate(lines, 1) if re.match(r"database\s*=", line)]
         place = f"line {found[0]}" if found else "where it is not said: this is the default"
         return f"'database' in {FILE}, {place}"
@@ -71,7 +81,7 @@ class Settings:
 def find_root(start: Path) -> Path:
     """The nearest folder with a welbik.toml, from `start` upwards."""
     for folder in (start, *start.parents):
-        if (folder / FILE).is_file():
+        if (folder / FILE).exists():
             return folder
     raise WelbikError(
         f"there is no project here: no {FILE} in {start} or above it",
@@ -89,7 +99,7 @@ def read_settings(start: Path) -> Settings:
     root = find_root(start.resolve())
     path = root / FILE
     try:
-        data = tomllib.loads(path.read_bytes().decode())
+        data = tomllib.loads((read_file(root, FILE, SETTINGS_LIMIT) or b"").decode())
     except OSError as error:
         raise WelbikError(
             f"{path} can't be read: {error.strerror}", "check its permissions"

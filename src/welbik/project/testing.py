@@ -70,7 +70,7 @@ def empty_database(root: Path, folder: Path) -> Iterator[EmptyDatabase]:
     Raises WelbikError where none can be made, or the declarations are ahead of the migrations.
     """
     settings = read_settings(root)
-    found, _ = known(settings.address)
+    found, _ = known(settings.address, settings.address_inside)
     address = found.beside(settings.address, folder, f"welbik_test_{secrets.token_hex(6)}")
     found.make(read_address(address))
     try:

@@ -11,6 +11,7 @@ from ..language.layout import tidy
 from ..language.parser import parse
 from ..language.source import Source, Span
 from ..problems import WelbikError
+from ..project_files import DECLARATION_LIMIT, list_files, read_file
 from .declared import FOLDER, SUFFIX
 from .writing import write_all
 
@@ -64,12 +65,10 @@ def tidy_project(root: Path, *, write: bool) -> dict[str, tuple[str, str]]:
 
     With `write` they are written so, all or none.
     """
-    folder = root / FOLDER
     found: dict[str, tuple[str, str]] = {}
-    for path in sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []:
-        name = path.relative_to(root).as_posix()
+    for name in list_files(root, FOLDER, SUFFIX):
         try:
-            text = path.read_bytes().decode("utf-8")
+            text = (read_file(root, name, DECLARATION_LIMIT) or b"").decode("utf-8")
         except (OSError, UnicodeDecodeError) as error:
             raise WelbikError(f"{name} can't be read: {error}", "see: welbik check") from None
         laid_out = tidied(text, name)

@@ -12,6 +12,7 @@ from ..migrations.run import loaded, pending, taken_over, told_anew
 from ..migrations.steps import after
 from ..migrations.undo import Back, back
 from ..problems import WelbikError
+from ..project_files import MIGRATION_LIMIT, read_file
 from ..storage.backend import UNDO
 from ..storage.tables import Tables
 from .database import open_database, told_by, way_of
@@ -52,9 +53,8 @@ def undoing(settings: Settings) -> Undoing:
         begun = f"{UNDO}{last.name}" in database.begun()
         now, copy = way_of(settings).now, database.copy_of(last.name)
         found = [] if begun else risks(database, later, way.steps, now, told_by(schema))
-    plain = to_toml(last.steps, last.schema) == (
-        settings.root / FOLDER / f"{last.name}.toml"
-    ).read_text("utf-8")
+    text = read_file(settings.root, f"{FOLDER}/{last.name}.toml", MIGRATION_LIMIT) or b""
+    plain = to_toml(last.steps, last.schema) == text.decode().replace("\r\n", "\n")
     newest = len(applied) == len(migrations)
     return Undoing(last, before, later, way, found, begun, copy, plain and newest)
 

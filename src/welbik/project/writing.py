@@ -11,16 +11,18 @@ from contextlib import suppress
 from pathlib import Path
 
 from ..problems import WelbikError
+from ..project_files import resolve_below
 from .locking import alone
+from .machine_state import state_folder
 
-_STAGING, _JOURNAL = "staging-", "journal.json"
+_FOLDER, _STAGING, _JOURNAL = ".welbik", "staging-", "journal.json"
 
 
 def write_all(root: Path, targets: Mapping[str, str], gone: list[str] | None = None) -> None:
     """Writes and removes files below `root`: all or nothing, also where the process is killed.
 
     All are ready beside their places before a journal says so; from then on they move, and
-    `finish` goes on where that was broken off.
+    `finish` goes on where that was broken off. Raises WelbikError for a path that leaves `root`.
     """
     with alone(root):
         finish(root)
@@ -28,10 +30,14 @@ def write_all(root: Path, targets: Mapping[str, str], gone: list[str] | None = N
 
 
 def _write_all(root: Path, targets: Mapping[str, str], gone: Sequence[str]) -> None:
+    for name in (*targets, *gone):
+        resolve_below(root, name)
     staging = None
     undo: list[tuple[Path, Path | None]] = []
     try:
-        staging = Path(tempfile.mkdtemp(prefix=_STAGING, dir=root / ".welbik"))
+        journal = state_folder(root, create=True)
+        assert journal is not None
+        staging = Path(tempfile.mkdtemp(prefix=_STAGING, dir=root / _FOLDER))
         for number, text in enumerate(targets.values()):
             (staging / f"new-{number}").write_bytes(text.encode())
         moves = [(f"new-{number}", name) for number, name in enumerate(targets)]
@@ -40,9 +46,9 @@ def _write_all(root: Path, targets: Mapping[str, str], gone: Sequence[str]) -> N
             # What is there is kept till all is done; a folder in the way is found now.
             if (root / name).exists():
                 shutil.copy2(root / name, staging / f"old-{number}")
-        draft = staging / "draft"
-        draft.write_text(json.dumps(moves), "utf-8")
-        draft.replace(staging / _JOURNAL)
+        draft = journal / "draft"
+        draft.write_text(json.dumps({"staging": staging.name, "moves": moves}), "utf-8")
+        draft.replace(journal / _JOURNAL)
         for number, (source, name) in enumerate(moves):
             old = staging / f"old-{number}"
             undo.append((root / name, old if old.exists() else None))
@@ -62,7 +68,7 @@ def _write_all(root: Path, targets: Mapping[str, str], gone: Sequence[str]) -> N
         raise
     finally:
         if staging is not None:
-            _take_down(staging)
+            _take_down(root, staging)
 
 
 def _move(source: Path | None, target: Path) -> None:
@@ -73,39 +79,54 @@ def _move(source: Path | None, target: Path) -> None:
     source.replace(target)
 
 
-def _take_down(staging: Path) -> None:
+def _take_down(root: Path, staging: Path) -> None:
     # Without its journal nobody goes on with it, whatever else is left of it.
     # Where even that fails all is done again by the next command, to the same end.
-    with suppress(OSError):
-        (staging / _JOURNAL).unlink(missing_ok=True)
+    folder = state_folder(root)
+    if folder is not None:
+        with suppress(OSError):
+            (folder / _JOURNAL).unlink(missing_ok=True)
     shutil.rmtree(staging, ignore_errors=True)
 
 
 def finish(root: Path) -> None:
-    """Goes on with what was broken off while its files moved; clears away all else that is left.
+    """Finishes a write that was broken off while its files moved; removes all other staging.
 
-    The caller holds the lock of the project.
+    The journal counts only if this machine wrote it for this checkout. The caller holds the lock.
     """
-    for staging in (root / ".welbik").glob(f"{_STAGING}*"):
-        try:
-            moves = json.loads((staging / _JOURNAL).read_text("utf-8"))
-        except (OSError, ValueError):
-            moves = []
-        try:
-            for source, name in moves:
-                if not source or (staging / source).exists():
-                    _move(staging / source if source else None, root / name)
-        except OSError as error:
-            raise WelbikError(
-                f"{error.filename or root} can't be written: {error.strerror}",
-                "it was to be finished: an earlier command was broken off",
-            ) from None
-        _take_down(staging)
+    staging, moves = _read_journal(root)
+    try:
+        for source, name in moves:
+            target = resolve_below(root, name)
+            if not source or (staging / source).exists():
+                _move(staging / source if source else None, target)
+    except OSError as error:
+        raise WelbikError(
+            f"{error.filename or root} can't be written: {error.strerror}",
+            "it was to be finished: an earlier command was broken off",
+        ) from None
+    for left in (staging, *_stagings(root)):
+        _take_down(root, left)
+
+
+def _read_journal(root: Path) -> tuple[Path, list[tuple[str, str]]]:
+    """The staging folder and the moves of a broken-off write; no moves if there was none."""
+    folder = state_folder(root)
+    try:
+        told = json.loads((folder / _JOURNAL).read_text("utf-8")) if folder else {}
+        return root / _FOLDER / told["staging"], [(source, name) for source, name in told["moves"]]
+    except (OSError, ValueError, KeyError):
+        return root / _FOLDER / _STAGING, []
+
+
+def _stagings(root: Path) -> list[Path]:
+    folder = resolve_below(root, _FOLDER)
+    return [path for path in folder.glob(f"{_STAGING}*") if not path.is_symlink()]
 
 
 def finish_if_free(root: Path) -> None:
     """As `finish`, unless another command is at work here."""
-    if any((root / ".welbik").glob(f"{_STAGING}*")):
+    if _read_journal(root)[1] or _stagings(root):
         with suppress(WelbikError), alone(root, wait=0):
             finish(root)
 
@@ -113,7 +134,7 @@ def finish_if_free(root: Path) -> None:
 def prune(root: Path, gone: Iterable[str]) -> None:
     """Takes away the folders that have become empty with files that are gone."""
     for name in gone:
-        _prune((root / name).parent, root)
+        _prune(resolve_below(root, name).parent, root)
 
 
 def _prune(folder: Path, root: Path) -> None:

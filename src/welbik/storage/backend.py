@@ -38,12 +38,10 @@ _AT_ONCE = 500
 BUSY_SECONDS = 10
 """How long a command waits for somebody else who changes the database."""
 
-UNDO = "undo "
-"""What is written before the name of a migration while it is taken back."""
-
+UNDO = "undo "  # Before the name of a migration while it is undone.
 _LIVE = f" WHERE {quote(REMOVED)} IS NULL"
-_BOOKS = {"number": "integer", "name": "text 200", "digest": "text 64"}
-_BOOKS |= {"schema": "text 16", "applied": "timestamp"}
+_BOOKS = {"number": "integer", "name": "text 200", "digest": "text 64", "schema": "text 16"}
+_BOOKS["applied"] = "timestamp"
 _LOOKS = {"table_name": "text 200", "look": "text"}
 
 Statements = Sequence["str | Callable[[Database], object]"]
@@ -80,8 +78,10 @@ class Database(Books):
 
     @classmethod
     @abstractmethod
-    def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
-        """The open database; a relative file starts at `root`. `create` makes a missing one."""
+    def open(
+        cls, address: Address, root: Path, *, create: bool = False, loads: bool = False
+    ) -> Self:
+        """The open database; `create` makes a missing one, `loads` allows bulk loading."""
 
     @classmethod
     def place(cls, address: Address, root: Path) -> str:

@@ -33,13 +33,23 @@ def backend(word: str) -> type[Database]:
     return found
 
 
-def known(url: str) -> tuple[type[Database], Address]:
-    """The database that an address is of, and its parts; raises WelbikError for what is none."""
-    address = read_address(url)
+def known(url: str, inside: Path | None = None) -> tuple[type[Database], Address]:
+    """The database that an address is of, and its parts; raises WelbikError for what is none.
+
+    `inside` is the project whose file holds the address; None if a person gave it.
+    """
+    address = read_address(url, inside)
     return backend(address.scheme), address
 
 
-def connect(url: str, root: Path, *, create: bool = False) -> Database:
-    """The open database. With `create` a missing one is made."""
-    found, address = known(url)
-    return found.open(address, root, create=create)
+def connect(
+    url: str,
+    root: Path,
+    *,
+    create: bool = False,
+    inside: Path | None = None,
+    loads: bool = False,
+) -> Database:
+    """The open database. With `create` a missing one is made; with `loads` rows come in bulk."""
+    found, address = known(url, inside)
+    return found.open(address, root, create=create, loads=loads)

@@ -26,12 +26,13 @@ from .neutral import from_lines
 from .packing import Packed, Packing
 from .references import check_references
 from .server import NoServer, Server, driver, reach
-from .streaming import Stream
+from .streaming import Stream, only_file
 
 _OLDEST = (10, 6)
 _DONE_ALREADY = {1050, 1054, 1060, 1061, 1068, 1091, 1146, 1826}
 """What a statement ends in that was done before: its table, column or key is there, or gone."""
-_HERE = ("localhost", "127.0.0.1", "::1")
+_FILES = {"ssl_ca", "ssl_capath", "ssl_cert", "ssl_key"}
+_OPTIONS = {"ssl_cipher", "ssl_check_hostname", "unix_socket", "charset", "ssl_disabled"}
 _IN_TRANSACTION = 1
 """The flag with which the server says that a transaction is open."""
 
@@ -44,26 +45,30 @@ class Mariadb(Journal, Server):
     sql = MariadbSql
     ddl = MariadbDdl()
 
-    def __init__(self, connection: Any, where: str) -> None:
+    def __init__(self, connection: Any, where: str, *, loads: bool = False) -> None:
         import pymysql
 
         self.errors = (pymysql.MySQLError,)
         super().__init__(connection, where)
         self._touched: set[str] = set()
-        self._loads = True
+        self._loads = loads
         self._empty = ""
         self._stream: Stream | None = None
         self._stored = 0, 0
 
     @classmethod
-    def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
+    def open(
+        cls, address: Address, root: Path, *, create: bool = False, loads: bool = False
+    ) -> Self:
         pymysql = driver("pymysql", cls.word, cls.requirement)
-        given = _given(address)
+        address.check_options({*_FILES, *_OPTIONS}, _FILES, root)
+        given = {**_given(address), "local_infile": loads}
         if "unix_socket" not in given:
             reach(given["host"], given["port"], address, greets=True)
         try:
-            connection = pymysql.connect(**given, database=address.name or None)
-            found = cls(connection, address.shown)
+            with _no_file_asked(address.shown):
+                connection = pymysql.connect(**given, database=address.name or None)
+            found = cls(connection, address.shown, loads=loads)
             version = str(found.run("SELECT version()")[0][0])
         except (pymysql.MySQLError, OSError) as error:
             raise cls._unopened(address, given, error) from None
@@ -88,6 +93,9 @@ class Mariadb(Journal, Server):
             return NoServer.lacking(address)
         if code == 1044:
             return NoServer.not_allowed(address, said, f'GRANT ALL ON "{address.name}".*')
+        if "SSL is required but" in said and not address.options:
+            remedy = "turn TLS on there, or add ?ssl_disabled=true to send the password unencrypted"
+            return NoServer(address, "the password would be sent unencrypted", remedy)
         if "certificate" in said:
             return NoServer.untrusted(address, said.partition("] ")[2] or said, "ssl_ca")
         if code in (1045, 1698, 3159) and "ssl" not in given:
@@ -121,7 +129,7 @@ class Mariadb(Journal, Server):
             cursor.execute(f"DROP DATABASE IF EXISTS {quote(address.name)}")
 
     def _ask(self, statement: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
-        with self.connection.cursor() as cursor:
+        with _no_file_asked(self.where), self.connection.cursor() as cursor:
             cursor.execute(statement, tuple(values) or None)
             return list(cursor.fetchall())
 
@@ -320,7 +328,8 @@ class Mariadb(Journal, Server):
         super().loaded()
 
     def store(self, packed: Packed) -> None:
-        if self._stream is None and packed.packing.table == self._empty and Stream.possible:
+        wanted = self._loads and packed.packing.table == self._empty
+        if self._stream is None and wanted and Stream.possible:
             self._begin_stream(packed.packing)
         if self._stream is None:
             super().store(packed)
@@ -362,7 +371,7 @@ class Mariadb(Journal, Server):
 
     def _read_file(self, packing: Packing, path: str) -> None:
         listed = ", ".join(map(quote, packing.names))
-        with self.connection.cursor() as cursor:
+        with only_file(path), self.connection.cursor() as cursor:
             cursor.execute(
                 f"LOAD DATA LOCAL INFILE {text(path)} INTO TABLE {quote(packing.table)} "
                 "CHARACTER SET utf8mb4 FIELDS TERMINATED BY X'09' ESCAPED BY X'5C' "
@@ -387,11 +396,23 @@ class Mariadb(Journal, Server):
             )
 
 
+@contextmanager
+def _no_file_asked(where: str) -> Iterator[None]:
+    """Raises WelbikError if the server answers a statement by asking for a file."""
+    try:
+        yield
+    except RuntimeError:
+        raise WelbikError(
+            f"{where} asks for a file of this machine that it was not offered",
+            "do not trust this server: nothing was sent",
+        ) from None
+
+
 def _given(address: Address) -> dict[str, Any]:
     """An address as its driver takes it, without the database."""
     found: dict[str, Any] = {
         **{"user": address.user or None, "password": address.password},
-        **{"charset": "utf8mb4", "autocommit": True, "local_infile": True},
+        **{"charset": "utf8mb4", "autocommit": True},
         **{"connect_timeout": BUSY_SECONDS, "init_command": SESSION},
     }
     options = dict(address.options)
@@ -414,4 +435,10 @@ def _given(address: Address) -> dict[str, Any]:
     if tls:
         return found | {"ssl": tls}
     # Nobody listens in within one machine, and the driver reads all certificates for each connection.
-    return found | {"ssl_disabled": "unix_socket" in found or found["host"] in _HERE}
+    if (
+        "unix_socket" in found
+        or address.is_local
+        or options.get("ssl_disabled", "").lower() in ("true", "1", "yes")
+    ):
+        return found | {"ssl_disabled": True}
+    return found | {"ssl": {"check_hostname": False}} if address.password else found

@@ -246,13 +246,11 @@ class Postgresql(Server):
             yield take_back
 
     @classmethod
-    def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
+    def open(
+        cls, address: Address, root: Path, *, create: bool = False, loads: bool = False
+    ) -> Self:
         psycopg = driver("psycopg", cls.word, cls.requirement)
-        given: dict[str, Any] = {"connect_timeout": BUSY_SECONDS, **address.options}
-        for name, value in (("host", address.host), ("port", address.port)):
-            given |= {name: value} if value else {}
-        given |= {"user": address.user} if address.user else {}
-        given |= {"password": address.password} if address.password else {}
+        given = _given(address, root)
         name = address.name or address.user
         try:
             connection = psycopg.connect(**given, dbname=name, autocommit=True)
@@ -291,6 +289,9 @@ class Postgresql(Server):
             return NoServer(address, said, "correct the path behind sslrootcert in the address")
         if "certificate" in said:
             return NoServer.untrusted(address, said, "sslrootcert")
+        if "does not support SSL" in said and "sslmode" not in address.options:
+            remedy = "turn TLS on there, or add ?sslmode=disable to send the password unencrypted"
+            return NoServer(address, "the password would be sent unencrypted", remedy)
         if "no encryption" in said or "SSL" in said or "ssl" in said:
             remedy = "add ?sslmode=require to the address, or what the server's keeper tells you"
             return NoServer(address, f"the server wants another encryption: {said}", remedy)
@@ -555,3 +556,24 @@ class Postgresql(Server):
         listed = ", ".join(map(quote, names))
         with self.connection.cursor().copy(f"COPY {quote(table)} ({listed}) FROM STDIN") as copy:
             copy.write(packed.lines)
+
+
+_OPTIONS = {"sslmode", "sslrootcert", "sslcert", "sslkey", "sslcrl", "options", "connect_timeout"}
+_OPTIONS |= {"application_name", "target_session_attrs", "host", "port", "client_encoding"}
+_FILES = {"sslrootcert", "sslcert", "sslkey", "sslcrl"}
+
+
+def _given(address: Address, root: Path) -> dict[str, Any]:
+    """An address as its driver takes it, without the database."""
+    address.check_options(_OPTIONS, _FILES, root)
+    found: dict[str, Any] = {"connect_timeout": BUSY_SECONDS, **address.options}
+    for name in ("host", "port", "user", "password"):
+        value = getattr(address, name)
+        found |= {name: value} if value else {}
+    if address.password and not address.is_local:
+        found.setdefault("sslmode", "require")
+    if address.inside is not None:
+        # An empty password, and a file that is not there: none comes from the environment.
+        found.setdefault("password", "")
+        found["passfile"] = str(address.inside / ".welbik" / "no-passwords")
+    return found

@@ -329,14 +329,15 @@ class Sqlite(Database):
             self.connection.execute("PRAGMA foreign_keys = ON")
             self.connection.execute("PRAGMA schema_version").fetchone()
             ready(self.connection)
-            if create:
-                # Readers and the one writer then do not wait for each other.
+            if create:  # Readers and the one writer then do not wait for each other.
                 self.connection.execute("PRAGMA journal_mode = WAL")
         except (sqlite3.Error, OSError) as error:
             raise self._unopened(str(error), "check the path and its permissions") from None
 
     @classmethod
-    def open(cls, address: Address, root: Path, *, create: bool = False) -> Self:
+    def open(
+        cls, address: Address, root: Path, *, create: bool = False, loads: bool = False
+    ) -> Self:
         return cls(cls.path_of(address, root), create=create)
 
     @classmethod
@@ -370,6 +371,7 @@ class Sqlite(Database):
                 f"the database {address.shown!r} names no file",
                 "write it as sqlite:///name.db, a file beside welbik.toml, or sqlite:////path/name.db",
             )
+        address.check_file(address.name, root)
         return root / address.name
 
     def _unopened(self, reason: str, remedy: str) -> WelbikError:
@@ -451,10 +453,12 @@ class Sqlite(Database):
     def _migrating(self) -> Iterator[None]:
         # Tables are made anew under other tables that refer to them, so references rest meanwhile.
         self.run("PRAGMA foreign_keys = OFF")
+        self.connection.set_authorizer(_refuse_other_files)
         try:
             with super()._migrating():
                 yield
         finally:
+            self.connection.set_authorizer(None)
             self.run("PRAGMA foreign_keys = ON")
 
     def _run_all(self, name: str, digest: str, statements: Statements) -> None:
@@ -586,3 +590,10 @@ class Sqlite(Database):
         marks = ", ".join("?" for _ in names)
         statement = f"INSERT INTO {quote(packed.packing.table)} ({listed}) VALUES ({marks})"
         self.connection.executemany(statement, zip(*packed.columns, strict=True))
+
+
+def _refuse_other_files(action: int, argument: str | None, *_: object) -> int:
+    """Lets a migration's SQL use no file but the database (`ATTACH`, `VACUUM INTO`)."""
+    import sqlite3
+
+    return int(bool(action == sqlite3.SQLITE_ATTACH and argument))

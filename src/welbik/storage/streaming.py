@@ -3,13 +3,53 @@
 from __future__ import annotations
 
 import os
+import sys
 import tempfile
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor, wait
-from contextlib import suppress
+from contextlib import contextmanager, suppress
+from functools import cache
 from pathlib import Path
 
+from ..problems import WelbikError
+
 _POLL_SECONDS = 0.001
+_offered: dict[int, str] = {}
+"""By thread: the one file that it may open."""
+
+
+@contextmanager
+def only_file(path: str) -> Iterator[None]:
+    """Lets this thread open one file and no other.
+
+    The server names the file that the driver sends it, and could name any.
+    """
+    _watch_opening()
+    thread = threading.get_ident()
+    _offered[thread] = path
+    try:
+        yield
+    finally:
+        del _offered[thread]
+
+
+@cache
+def _watch_opening() -> None:
+    # The interpreter tells its audit hooks of every file before it is opened.
+    sys.addaudithook(_refuse_other_files)
+
+
+def _refuse_other_files(event: str, arguments: tuple[object, ...]) -> None:
+    if event != "open" or not _offered:
+        return
+    offered = _offered.get(threading.get_ident())
+    name = arguments[0]
+    if offered is not None and not (isinstance(name, str | bytes) and os.fsdecode(name) == offered):
+        raise WelbikError(
+            f"the database server asks for {arguments[0]}, which it was not offered",
+            "do not trust this server: nothing was sent",
+        )
 
 
 class Stream:
