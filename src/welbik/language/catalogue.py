@@ -26,6 +26,20 @@ def _fields(about: str, wrong: str, right: str, more: str = "") -> Explained:
     return Explained(about, _in_model(wrong, more), _in_model(right, more))
 
 
+def _in_two(about: str, wrong: str, right: str) -> Explained:
+    """How the last of four models is shown, each by the one before it."""
+
+    def models(text: str) -> str:
+        first = "model A\n    up text 7, required\n"
+        rest = zip("BCD", "ABC", strict=True)
+        return first + "".join(
+            f'model {name}\n    up -> {before}, required\n    shown as "{text}"\n'
+            for name, before in rest
+        )
+
+    return Explained(about, models(wrong), models(right))
+
+
 _KEEPER = "\nmodel Keeper\n    name text 40\n"
 _SITES = "\nmodel Site\n    hives <- Hive.site\n"
 
@@ -75,6 +89,28 @@ CATALOGUE: dict[str, Explained] = {
         "An expression is nested so deeply that it can only be a mistake.",
         f"rule {'(' * 70}code is given{')' * 70}",
         "rule code is given",
+    ),
+    "too-long-expression": _fields(
+        "An expression, with the computed fields that it reads, has too many parts.",
+        "\n    ".join(
+            ["c0 integer = 1", *(f"c{n} integer = c{n - 1} + c{n - 1}" for n in range(1, 12))]
+        ),
+        "c0 integer = 1\n    c1 integer = c0 + c0",
+    ),
+    "too-long-name": _in_two(
+        "A row is shown by other rows, which are shown by others, until the name has no end.",
+        "{up} {up} {up} {up}",
+        "{up}",
+    ),
+    "too-long-number": _fields(
+        "A number has more digits than any column holds.",
+        f"frames integer 0..{'9' * 80}",
+        "frames integer 0..99",
+    ),
+    "too-many-rules": _fields(
+        "A model or a part has more than 200 rules.",
+        "\n    ".join(f"rule length(code) != {n}" for n in range(201)),
+        "rule length(code) != 3",
     ),
     "unknown-block": Explained(
         "A statement begins with a word that begins none.",

@@ -25,6 +25,9 @@ Reader = Callable[[Cursor, int], Expression]
 _SIGNS = {"==": "=", "<>": "!=", "=<": "<=", "=>": ">="}
 """What other languages compare with, and what this one does."""
 
+_LONGEST = 100
+"""Operators of one kind in a row."""
+
 _DEEPEST = 60
 """Brackets within brackets, and operators before operators: more is no rule but a mistake."""
 
@@ -64,8 +67,11 @@ def _at_word(cursor: Cursor, *words: str) -> bool:
 def _chained(cursor: Cursor, depth: int, inner: Reader, *words: str) -> Expression:
     """Operands joined from the left by operators of one strength."""
     left = inner(cursor, depth)
+    count = 0
     while cursor.now.text in words and cursor.now.kind in ("word", "op"):
         word = _word(cursor)
+        if (count := count + 1) > _LONGEST:
+            raise cursor.fail("too-deep", "this expression is too long", "take it apart")
         left = _operation(word, left, inner(cursor, depth))
     return left
 

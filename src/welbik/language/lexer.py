@@ -28,6 +28,7 @@ _TOKEN = re.compile(
     """,
     re.VERBOSE,
 )
+_MOST_DIGITS = 60
 _ESCAPE = re.compile(r"\\(.)")
 _ESCAPES = {'"': '"', "\\": "\\", "n": "\n"}
 _CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\u2028\u2029]")
@@ -70,6 +71,12 @@ class Line:
                     if kind == "stray":
                         continue
                     kind = "string"
+                if kind == "number" and match.end() - match.start() > _MOST_DIGITS:
+                    span = Span(self.source, match.start(), match.end())
+                    said = f"a number has at most {_MOST_DIGITS} digits"
+                    report.add("too-long-number", said, span, "write a smaller one")
+                    found.append(Token(kind, "0", match.start(), match.end()))
+                    continue
                 found.append(Token(kind, match.group(), match.start(), match.end()))
         return found
 

@@ -181,6 +181,20 @@ def walk(node: Node) -> Iterator[Node]:
         yield from walk(child)
 
 
+def extent(node: Node) -> tuple[int, int]:
+    """How many nodes an expression has if each shared part is counted wherever it is read, and how deep it is."""
+    known: dict[int, tuple[int, int]] = {}
+
+    def measure(part: Node) -> tuple[int, int]:
+        if id(part) not in known:
+            below = [measure(child) for child in children(part)]
+            size, depth = sum(n for n, _ in below), max((d for _, d in below), default=0)
+            known[id(part)] = size + 1, depth + 1
+        return known[id(part)]
+
+    return measure(node)
+
+
 def own(node: Node) -> Iterator[Value | Aggregate]:
     """What a node reads from its own row on: values and aggregates, not what is inside those."""
     if isinstance(node, Value | Aggregate):

@@ -7,21 +7,73 @@ from collections.abc import Callable, Iterable, Sequence
 from ..language import syntax
 from ..language.diagnostics import Report
 from ..language.source import Span
+from ..rules.tree import extent
 from .contradictions import check_contradictions
 from .model import AnyMember, Field, Many, Model, Reference, Schema
 from .relations import once_each
 
+_MOST_SHOWN, _MOST_PARTS, _MOST_RULES = 30, 5_000, 200
 _TAKEN_URLS = {"look", "files"}
 
 
 def check_schema(schema: Schema, files: Sequence[syntax.File], report: Report) -> None:
     _clashes(schema, report)
     _circles(schema, report)
+    _long_names(schema, report)
+    _long_models(schema, report)
     for model in schema:
         _slugs(model, report)
         once_each(model.collections, report)
         _led_to(schema, model, report)
     check_contradictions(schema, files, report)
+
+
+def _long_names(schema: Schema, report: Report) -> None:
+    """How a row is shown, with the rows it is shown by, has at most so many parts."""
+    counts: dict[str, int] = {}
+
+    def count(model: Model) -> int:
+        if model.name not in counts:
+            counts[model.name] = 1
+            members = [model.by_name.get(piece.text) for piece in model.shown_as if piece.is_field]
+            targets = [
+                schema.models.get(one.target) if isinstance(one, Reference) else None
+                for one in members
+            ]
+            counts[model.name] = sum(count(one) if one is not None else 1 for one in targets)
+        return counts[model.name]
+
+    for model in schema:
+        before = len(counts)
+        if count(model) > _MOST_SHOWN and len(counts) > before:
+            report.add(
+                "too-long-name",
+                f"a row of {model.name} is shown by {counts[model.name]:,} values of other rows",
+                model.span,
+                f'say it with at most {_MOST_SHOWN}: shown as "…"',
+            )
+
+
+def _long_models(schema: Schema, report: Report) -> None:
+    """All the expressions of a model or part together have at most so many parts."""
+    for model in (*schema, *schema.parts.values()):
+        nodes = [rule.node for rule in model.rules]
+        nodes += [one.formula for one in getattr(model, "computed", ())]
+        total = sum(extent(node)[0] for node in nodes)
+        if len(model.rules) > _MOST_RULES:
+            report.add(
+                "too-many-rules",
+                f"{model.name} has {len(model.rules):,} rules",
+                model.span,
+                f"at most {_MOST_RULES}: take some of them out",
+            )
+        if total > _MOST_PARTS:
+            report.add(
+                "too-long-expression",
+                f"the rules and computed fields of {model.name} have {total:,} parts together",
+                model.span,
+                f"at most {_MOST_PARTS:,}: take some of them out",
+            )
 
 
 def _slugs(model: Model, report: Report) -> None:

@@ -9,6 +9,7 @@ from ..kinds.bounds import parse_clock
 from ..kinds.duration import parsed
 from ..language import syntax
 from ..language.diagnostics import Report
+from ..language.source import Span
 from ..rules import tree
 from ..rules.tree import Const, Node, Type, Value
 from .aggregates import Aggregates
@@ -20,12 +21,15 @@ from .functions import Functions
 from .typing import Wrong
 
 _FLOAT = 15
+_LARGEST, _DEEPEST = 2_000, 120
+"""How many parts an expression may have, and how deep: databases and Python have their ends too."""
 
 
 def understand(written: syntax.Expression, model: str, scope: Scope, report: Report) -> Node | None:
     """The typed expression, or nothing where it makes no sense (and that is reported)."""
     try:
-        return _Typing(scope, report).node(written, model)
+        typing = _Typing(scope, report)
+        return typing.bounded(typing.node(written, model), written.span)
     except Wrong:
         return None
 
@@ -35,7 +39,7 @@ def change(written: syntax.Expression, model: str, scope: Scope, report: Report)
     typing = _Typing(scope, report)
     typing.changes_rows = True
     try:
-        return typing.node(written, model)
+        return typing.bounded(typing.node(written, model), written.span)
     except Wrong:
         return None
 
@@ -43,13 +47,26 @@ def change(written: syntax.Expression, model: str, scope: Scope, report: Report)
 def condition(written: syntax.Expression, model: str, scope: Scope, report: Report) -> Node | None:
     """The same for what must be true or false."""
     try:
-        return _Typing(scope, report).truth(written, model)
+        typing = _Typing(scope, report)
+        return typing.bounded(typing.truth(written, model), written.span)
     except Wrong:
         return None
 
 
 class _Typing(Comparisons, Arithmetic, Functions, Aggregates):
     """Types whole expressions: literals, names and operations."""
+
+    def bounded(self, node: Node, span: Span) -> Node:
+        """The node; a problem if it is too large with the computed fields it reads."""
+        size, depth = tree.extent(node)
+        if size > _LARGEST or depth > _DEEPEST:
+            raise self.wrong(
+                "too-long-expression",
+                f"with the computed fields that it reads this has {size:,} parts, {depth} deep",
+                span,
+                f"shorten it: at most {_LARGEST:,} parts, {_DEEPEST} deep",
+            )
+        return node
 
     def node(self, written: syntax.Expression, model: str) -> Node:
         if isinstance(written, syntax.Literal):

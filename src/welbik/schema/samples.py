@@ -171,25 +171,30 @@ def _spread(word: str, values: list[object]) -> bool:
     return spread > 0 if word == "normal" else spread > 1 and middle > 0
 
 
+_MOST_WORDS, _MOST_DAYS = 20_000, 1_000_000
+"""How long a made-up text may be, and how far back a day."""
+
 _EXAMPLES = {
     "normal": "write: sample normal(10, 2), the mean and the standard deviation",
     "lognormal": "write: sample lognormal(12, 1.6), the median and the spread factor",
     "weights": "write one number for each choice: sample weights(70, 20, 10)",
-    "words": "write: sample words(3..8)",
-    "sentences": "write: sample sentences(2..5)",
+    "words": f"write: sample words(3..8), {_MOST_WORDS:,} at most",
+    "sentences": f"write: sample sentences(2..5), {_MOST_WORDS:,} at most",
     "from": 'write: sample from("a", "b")',
-    "within": "write: sample within(90 days)",
+    "within": f"write: sample within(90 days), {_MOST_DAYS:,} days at most",
 }
 
 
 def _value(argument: syntax.Literal | syntax.Range) -> object:
     if isinstance(argument, syntax.Range):
         ends = [e.text for e in (argument.low, argument.high) if isinstance(e, syntax.Literal)]
-        if len(ends) == 2 and all(e.isdigit() for e in ends) and 0 < int(ends[0]) <= int(ends[1]):
-            return int(ends[0]), int(ends[1])
+        if len(ends) == 2 and all(e.isdigit() for e in ends):
+            low, high = map(int, ends)
+            return (low, high) if 0 < low <= high <= _MOST_WORDS else None
         return None
     if argument.kind == "days":
-        return dt.timedelta(days=int(argument.text)) if argument.text.isdigit() else None
+        days = int(argument.text) if argument.text.isdigit() else _MOST_DAYS + 1
+        return dt.timedelta(days=days) if days <= _MOST_DAYS else None
     if argument.kind == "number":
         return float(argument.text)
     if argument.kind == "length":
