@@ -97,6 +97,10 @@ _BINDS = {
 }
 
 
+_DEEPEST, _LONGEST = 60, 250
+"""Expressions within expressions, and operators in a row, that are still read."""
+
+
 class _Reader:
     def __init__(self, text: str, columns: Callable[[str], str | None]) -> None:
         self.columns = columns
@@ -109,7 +113,7 @@ class _Reader:
             self.tokens.append((found.lastgroup, found[found.lastgroup]))
             at = found.end()
         self.tokens.append(("end", ""))
-        self.at = 0
+        self.at = self.depth = 0
 
     @property
     def now(self) -> tuple[str, str]:
@@ -135,15 +139,18 @@ class _Reader:
             raise UnreadError(f"{text!r} expected, {self.now[1]!r} found")
 
     def expression(self, least: int) -> Tree:
+        self.depth += 1
+        if self.depth > _DEEPEST:
+            raise UnreadError("nested too deeply")
         left = self.prefix()
-        while True:
+        for _ in range(_LONGEST):
             kind, text = self.now
-            if kind not in ("op", "word"):
-                return left
             binds = _BINDS.get({"!=": "<>"}.get(text, text), 0)
-            if not binds or binds <= least:
+            if kind not in ("op", "word") or not binds or binds <= least:
+                self.depth -= 1
                 return left
             left = self.infix(left, text, binds)
+        raise UnreadError("too long")
 
     def infix(self, left: Tree, text: str, binds: int) -> Tree:
         if text == "::":
@@ -252,6 +259,8 @@ class _Reader:
         column = self.columns(name)
         if self.take("."):
             _, last = self.step()
+            if not last:
+                raise UnreadError(name)
             column = self.columns(_unquoted(last) if last[:1] in '"`[' else last)
         if column is not None:
             return Tree("column", (), column)

@@ -12,8 +12,10 @@ import sqlite3
 import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 from typing import Any
+from zipfile import BadZipFile, ZipFile
 
 from ..problems import WelbikError
 from ..rules.sql import quote
@@ -22,7 +24,12 @@ from .names import field_name
 SUFFIXES = (".csv", ".tsv", ".tab", ".txt", ".xlsx")
 _LOOKED_AT = 64 * 1024
 _MARKS = ",;\t|"
-_AT_ONCE = 2_000
+_MOST_COLUMNS, _MOST_BLANK = 500, 100_000
+"""Columns of a table, and empty rows between two others."""
+_MB = 1024 * 1024
+_PACKED, _TEXTS, _RATIO = 200 * _MB, 100 * _MB, 100
+"""Bytes of a spreadsheet's file and of its shared texts, and how many times smaller a part of it
+may be packed."""
 
 
 @dataclass(frozen=True)
@@ -49,6 +56,9 @@ class Sheets:
         for path in paths:
             for name, lines in _tables_of(path):
                 self._add(name, lines, path)
+        if not self.sheets:
+            named = ", ".join(map(str, paths))
+            raise WelbikError(f"there is no table in {named}", "name the columns in its first line")
 
     def close(self) -> None:
         self.rows.close()
@@ -64,6 +74,10 @@ class Sheets:
         headings = tuple(cell.strip() for cell in head)
         while headings and not headings[-1]:
             headings = headings[:-1]
+        if len(headings) > _MOST_COLUMNS:
+            raise WelbikError(
+                f"{path} has {len(headings):,} columns", f"a table has at most {_MOST_COLUMNS}"
+            )
         taken: set[str] = set()
         fields: list[str] = []
         for heading in headings:
@@ -149,13 +163,65 @@ def _of_spreadsheet(path: Path) -> Iterator[tuple[str, Iterator[list[str]]]]:
             "install it: pip install 'welbik[spreadsheets]'",
         ) from None
     try:
+        _check_size(path)
         book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+    except WelbikError:
+        raise
     except Exception as error:
         raise WelbikError(f"{path} is no spreadsheet: {error}", "save it as .xlsx") from None
-    sheets = [sheet for sheet in book.worksheets if sheet.max_row and sheet.max_row > 1]
-    for sheet in sheets:
-        name = path.stem if len(sheets) == 1 else sheet.title
-        yield name, ([_cell(value) for value in row] for row in sheet.iter_rows(values_only=True))
+    tables = [(sheet.title, _rows_of(sheet, path)) for sheet in book.worksheets]
+    tables = [(title, rows) for title, found in tables if (rows := _begun(found)) is not None]
+    for title, rows in tables:
+        yield path.stem if len(tables) == 1 else title, rows
+
+
+def _begun(rows: Iterator[list[str]]) -> Iterator[list[str]] | None:
+    """The same rows; None if there are none."""
+    first = next(rows, None)
+    return chain([first], rows) if first is not None else None
+
+
+def _rows_of(sheet: Any, path: Path) -> Iterator[list[str]]:
+    """The rows of a sheet from the first that is not empty on."""
+    # How large a sheet is said to be is often wrong, and sometimes not said.
+    sheet.reset_dimensions()
+    blank, begun = 0, False
+    try:
+        for number, row in enumerate(sheet.iter_rows(values_only=True), 1):
+            if not row or not any(value is not None for value in row):
+                blank += 1
+                if begun:
+                    yield []
+                continue
+            if blank > _MOST_BLANK:
+                raise WelbikError(
+                    f"{path}, row {number}: {blank:,} empty rows stand above it",
+                    "remove them, or what stands below them",
+                )
+            blank, begun = 0, True
+            yield _without_end([_cell(value) for value in row])
+    except (BadZipFile, ValueError, KeyError, SyntaxError, TypeError) as error:
+        raise WelbikError(f"{path} can't be read: {error}", "save it again as .xlsx") from None
+
+
+def _without_end(cells: list[str]) -> list[str]:
+    while cells and not cells[-1]:
+        cells.pop()
+    return cells
+
+
+def _check_size(path: Path) -> None:
+    """Raises WelbikError for a file that unpacks to far more than a spreadsheet would."""
+    with ZipFile(path) as archive:
+        for part in archive.infolist():
+            packed = max(part.compress_size, 1)
+            is_bomb = part.file_size > 10 * _MB and part.file_size > _RATIO * packed
+            is_large = part.filename.endswith("sharedStrings.xml") and part.file_size > _TEXTS
+            if is_bomb or is_large or path.stat().st_size > _PACKED:
+                raise WelbikError(
+                    f"{path} unpacks to {part.file_size // _MB:,} MB in {part.filename}",
+                    "save its tables as CSV",
+                )
 
 
 def _cell(value: object) -> str:

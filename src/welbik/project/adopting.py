@@ -13,7 +13,7 @@ from ..language.diagnostics import Problem
 from ..problems import WelbikError
 from ..schema.names import snake
 from ..storage.address import read_address
-from ..storage.backend import Database
+from ..storage.backend import SURVEY_SECONDS, Database
 from ..storage.connect import connect, known
 from .declarations import read_declarations
 from .declared import FOLDER, SUFFIX
@@ -63,6 +63,7 @@ def plan(
     if not is_new:
         taken, tables = _there(folder, address, kept)
     with _opened(address) as database:
+        database.limit_statements(SURVEY_SECONDS)
         wish = replace(wish, without=(*wish.without, *sorted(tables)))
         try:
             found = adopt(database, wish, taken, tell)

@@ -20,6 +20,7 @@ from ..data.stored import Stored, read_condition
 from ..data.uploads import write_uploads
 from ..problems import WelbikError, did_you_mean, no_model
 from ..schema.model import Schema
+from ..storage.backend import READ_SECONDS
 from ..storage.connect import known
 from ..storage.tables import tables_of
 from .database import ready_database
@@ -155,4 +156,5 @@ def stored_rows(
     condition = read_condition(schema, asked, where) if where else None
     with ready_database(settings, schema) as database:
         database.prepare(tables_of(schema), settings.timezone)
+        database.limit_statements(READ_SECONDS)
         yield Stored(database, schema, asked, settings.timezone, columns, condition, sort)

@@ -110,7 +110,7 @@ def make_project(
     title = title or label(re.sub(r"[-_\s]+", "_", folder.resolve().name))
     wanted = {
         FILE: settings_text(title, package, database),
-        **(files or {f"models/{file or package}.welbik": declarations}),
+        **(files if files is not None else {f"models/{file or package}.welbik": declarations}),
         ".gitignore": _IGNORED,
     }
     made = {

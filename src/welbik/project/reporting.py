@@ -13,6 +13,7 @@ from ..problems import WelbikError
 from ..reporting.judging import judge
 from ..reporting.measures import Measuring, Table, as_json
 from ..schema.model import Schema
+from ..storage.backend import READ_SECONDS
 from .database import ready_database
 from .settings import Settings
 
@@ -29,6 +30,7 @@ def measured(
     here = Here.on(settings.timezone)
     tables = []
     with ready_database(settings, schema) as database:
+        database.limit_statements(READ_SECONDS)
         measuring = Measuring(database, schema, here, values=values)
         for model in schema:
             if not models or model.name in models:

@@ -9,7 +9,7 @@ from ..migrations.drift import drift
 from ..migrations.run import pending
 from ..problems import WelbikError
 from ..schema.model import Schema
-from ..storage.backend import Database
+from ..storage.backend import READ_SECONDS, Database
 from .building import planned
 from .database import Change, database_place, declared_change, open_database
 from .declarations import read_declarations
@@ -91,6 +91,7 @@ def _database(settings: Settings, schema: Schema) -> Iterator[Finding]:
         )
     try:
         database = open_database(settings)
+        database.limit_statements(READ_SECONDS)
     except WelbikError as error:
         yield Finding("database", error.message, error.remedy.removeprefix("make it with: "))
         return

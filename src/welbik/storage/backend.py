@@ -35,6 +35,9 @@ LOOKS = "welbik_tables"
 _AT_ONCE = 500
 """Rows in one statement: each database takes only so many values."""
 
+READ_SECONDS, SURVEY_SECONDS = 60, 10
+"""How long a statement may take that reads stored rows, and one that surveys tables of others."""
+
 BUSY_SECONDS = 10
 """How long a command waits for somebody else who changes the database."""
 
@@ -258,6 +261,10 @@ class Database(Books):
         self.run("SAVEPOINT attempt")
         yield take_back
         self.run("RELEASE SAVEPOINT attempt")
+
+    @abstractmethod
+    def limit_statements(self, seconds: int) -> None:
+        """Cancels every statement from now on that takes longer; it raises the driver's error."""
 
     @contextmanager
     def asking(self) -> Iterator[Callable[[], None]]:

@@ -128,6 +128,9 @@ class Mariadb(Journal, Server):
         with pymysql.connect(**_given(address)) as connection, connection.cursor() as cursor:
             cursor.execute(f"DROP DATABASE IF EXISTS {quote(address.name)}")
 
+    def limit_statements(self, seconds: int) -> None:
+        self.run(f"SET max_statement_time = {seconds}")
+
     def _ask(self, statement: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
         with _no_file_asked(self.where), self.connection.cursor() as cursor:
             cursor.execute(statement, tuple(values) or None)

@@ -239,6 +239,9 @@ class Postgresql(Server):
         super().__init__(connection, where)
         self._numbered: set[str] = set()
 
+    def limit_statements(self, seconds: int) -> None:
+        self.run(f"SET statement_timeout = '{seconds}s'")
+
     @contextmanager
     def asking(self) -> Iterator[Callable[[], None]]:
         # After a statement that was refused it would answer nothing more.

@@ -7,8 +7,10 @@ days and moments as ISO 8601 text.
 from __future__ import annotations
 
 import datetime as dt
+import math
 import os
 import re
+import time
 import unicodedata
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -311,6 +313,7 @@ class Sqlite(Database):
 
         self.errors = (sqlite3.Error,)
         self.path, self.where, self.tables = path, str(path), {}
+        self._seconds = self._deadline = math.inf
         self._unchecked: set[str] | None = None
         self._numbered: dict[str, bool] = {}
         if not path.parent.is_dir():
@@ -383,7 +386,12 @@ class Sqlite(Database):
     def close(self) -> None:
         self.connection.close()
 
+    def limit_statements(self, seconds: int) -> None:
+        self._seconds = seconds
+        self.connection.set_progress_handler(lambda: time.monotonic() > self._deadline, 10_000)
+
     def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        self._deadline = time.monotonic() + self._seconds
         return self.connection.execute(statement, values).fetchall()
 
     def each(self, statement: str) -> Iterator[tuple[Any, ...]]:
