@@ -110,6 +110,7 @@ _OWN: Mapping[str, Mapping[str, Source]] = {
         "Base": Source("..kit.database", "Base"),
         "live": Source("..kit.database", "live"),
         "show": Source("..kit.show", "show"),
+        "brief": Source("..kit.show", "brief"),
     },
     "form": {"RULES": Source(".rules", "RULES")},
     "controller": {"form": Source(".form", "form")},

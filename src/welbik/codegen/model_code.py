@@ -382,7 +382,7 @@ def _shown(model: Model) -> str:
             pieces[1]
             if _is_plain_text(model)
             else f"str({pieces[1]})"
-            if not pieces[1].startswith(use.show)
+            if not pieces[1].startswith((use.show, use.brief))
             else pieces[1]
         )
     return fstring(*pieces)
@@ -395,6 +395,9 @@ def _is_plain_text(model: Model) -> bool:
 
 def _value(model: Model, name: str) -> str:
     member = model.by_name.get(name)
+    if isinstance(member, Field) and member.is_long:
+        # A row's name stands among others: a long text is cut there.
+        return f"{use.brief}(self.{member.attribute})"
     if isinstance(member, Field) and member.kind.labels():
         value = f"self.{member.attribute}"
         label = f"self.{member.labels_name}[{value}]"

@@ -21,7 +21,7 @@ from ..kinds.bounds import FromNow
 from ..problems import WelbikError, did_you_mean
 from ..rules.text import as_hours
 from ..rules.tree import Aggregate, Apply, Node, Value, plain, walk
-from ..schema.model import Field, Model, Piece, Reference, Schema
+from ..schema.model import MOST_SHOWN, Field, Model, Piece, Reference, Schema
 from .columns import Counts, Drawn, Only, as_python
 from .drawer import Drawer
 from .fixed import counts_with_fixed
@@ -64,6 +64,8 @@ def _piece(model: Model, part: Piece, row: dict[str, Any], zone: tzinfo) -> str:
         return "Yes" if value else "No"
     if isinstance(value, timedelta):
         return as_hours(value)
+    if isinstance(member, Field) and member.is_long and len(str(value)) > MOST_SHOWN:
+        return f"{str(value)[: MOST_SHOWN - 1]}…"
     return "—" if value is None else str(value)
 
 

@@ -64,6 +64,10 @@ class Stored(Member):
     control: str = ""
 
 
+MOST_SHOWN = 200
+"""Characters of a long text that stand in a row's name."""
+
+
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Field(Stored):
     """A typed value of a row. `shape` is the part whose values a list holds."""
@@ -79,6 +83,15 @@ class Field(Stored):
     @property
     def column(self) -> str:
         return self.stored_as or self.name
+
+    @property
+    def is_long(self) -> bool:
+        """Whether it may hold a long text: such is cut to `MOST_SHOWN` where several rows stand.
+
+        As in `kit/texts.py`.
+        """
+        longest = getattr(self.kind, "longest", None)
+        return self.kind.plain_text and (longest is None or longest > 1_000)
 
     @property
     def labels_name(self) -> str:

@@ -49,7 +49,7 @@ class File(Field):
     def sent(self, form: Any, files: Any) -> str:
         """The note of a new upload, else the text of the one that is there unless it is to go."""
         upload = files.get(self.name)
-        if upload is not None and upload.filename:
+        if upload is not None and upload.filename and not guard.is_stale():
             return self._receive(upload)
         if form.get(f"{self.name}-remove"):
             return ""

@@ -115,7 +115,7 @@ def _compare(model: Any, kind: List, rows: list[Any]) -> ResponseReturnValue:
     if not 1 < len(rows) <= _COMPARED_MOST:
         flash("Choose two or three rows to compare.")
         return redirect(_back(model), 303)
-    whole = cells.whole(model, [row.id for row in rows], kind.every)
+    whole = cells.whole(model, [row.id for row in rows], kind.every, shortened=True)
     lines = [(column, cells.differ(column, whole)) for column in kind.every]
     page = {**_shown(model, whole), "lines": lines}
     return render_template("look/compared.html", **page)
@@ -148,7 +148,7 @@ def _undo(form: Form) -> ResponseReturnValue:
         abort(400)
     kept = form.model.HISTORY
     found = kept and kept.together(form.model, moment)
-    if found is None or found.name not in form.fields:
+    if found is None or found.name not in _settable(form):
         abort(404)
     if found.later:
         flash(f"{found.later:,} of them changed since, and are left as they are.")

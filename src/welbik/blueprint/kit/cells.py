@@ -8,8 +8,9 @@ from typing import Any, NamedTuple
 import sqlalchemy as sa
 from sqlalchemy import orm
 
+from . import texts
 from .database import Base, session
-from .show import NOTHING, amount, plain, show
+from .show import NOTHING, amount, brief, plain, show
 
 
 class Cell(NamedTuple):
@@ -46,6 +47,8 @@ class Column(NamedTuple):
         if isinstance(value, list):
             linked = isinstance(value[0], Base)
             return Cell("rows", value) if linked else Cell("number", show(len(value)))
+        if isinstance(value, str):
+            return Cell("text", brief(value))
         if hasattr(value, "digest"):
             return Cell("file", value)
         told = amount if self._is_worked_out(row) else show
@@ -65,13 +68,40 @@ def differ(column: Column, rows: Sequence[Any]) -> bool:
     return len({plain(column.of(row)) for row in rows}) > 1
 
 
-def whole(model: Any, keys: Sequence[Any], columns: Sequence[Column]) -> list[Any]:
-    """The rows of some keys in their order, with the related rows that columns show."""
+def whole(
+    model: Any,
+    keys: Sequence[Any],
+    columns: Sequence[Column],
+    *,
+    shortened: bool = False,
+) -> list[Any]:
+    """The rows of some keys in their order, with the related rows that columns show.
+
+    `shortened` ones are only to be shown: of long texts they have the start.
+    """
     relations = sa.inspect(model).relationships
     first = dict.fromkeys(column.path.partition(".")[0] for column in columns)
     wanted = [
         orm.selectinload(getattr(model, name)) for name in first if name in relations
     ]
     rows = sa.select(model).where(model.id.in_(keys)).options(*wanted)
+    if shortened:
+        rows = rows.options(*texts.deferred(model))
     found = {row.id: row for row in session().scalars(rows)}
+    if shortened:
+        _shorten(model, found)
     return [found[key] for key in keys if key in found]
+
+
+def _shorten(model: Any, rows: dict[Any, Any]) -> None:
+    """Gives rows the starts of their long texts."""
+    attributes = sa.inspect(model).column_attrs
+    long = [
+        one.class_attribute for one in attributes if texts.is_long(one.class_attribute)
+    ]
+    if not long:
+        return
+    asked = sa.select(model.id, *map(texts.brief, long)).where(model.id.in_(rows))
+    for key, *some in session().execute(asked):
+        for attribute, text in zip(long, some, strict=True):
+            orm.attributes.set_committed_value(rows[key], attribute.key, text)

@@ -8,7 +8,7 @@ from typing import Any
 import sqlalchemy as sa
 from flask import request
 
-from . import filters
+from . import filters, texts
 from .database import live, session
 from .listing import Listing, batched
 from .lists import List
@@ -50,10 +50,12 @@ def rows(model: Any, keys: Sequence[Any]) -> list[Any]:
     found: dict[Any, Any] = {}
     for some in batched(keys, _SOME):
         those = live(sa.select(model), model).where(model.id.in_(some))
+        those = those.options(*texts.deferred(model))
         found |= {row.id: row for row in session().scalars(those)}
     if len(found) > _SOME:
         return list(found.values())
     names = live(model.in_order(), model).where(model.id.in_(found))
+    names = names.options(*texts.deferred(model))
     return list(session().scalars(names))
 
 

@@ -14,6 +14,9 @@ import sqlalchemy as sa
 from sqlalchemy import Connection, Engine
 from sqlalchemy.exc import DBAPIError
 
+MOST_SECONDS = 20
+"""How long a statement may take, unless its connection is `unlimited`: then it is cancelled."""
+
 
 class Dialect:
     """One database; the files beside this one each say what differs there."""
@@ -46,6 +49,10 @@ class Dialect:
     def is_passing(self, error: DBAPIError) -> bool:
         """Whether the same may well go through when it is tried again."""
         return getattr(error.orig, "sqlstate", None) in self.states
+
+    def is_cancelled(self, error: DBAPIError) -> bool:
+        """Whether a statement took longer than `MOST_SECONDS`."""
+        return False
 
     # What tables are made of
 

@@ -17,6 +17,8 @@ from .fields import LINES, ONE_LINE, Field, Refused, one_ending
 from .show import hours
 
 _MOST = 100
+_LARGEST = 100_000
+"""Characters of all entries together: a page shows many rows."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -38,6 +40,8 @@ class Tags(Field):
         found = text.split("\n")
         if len(found) > _MOST:
             raise self.refused("range", f"At most {_MOST} lines, please.")
+        if len(text) > _LARGEST:
+            raise self.refused("range", f"At most {_LARGEST:,} characters, please.")
         for line in found:
             if ONE_LINE.search(line):
                 raise self.refused("text", "This holds a character that can't be kept.")
@@ -70,8 +74,7 @@ class Parts(Field):
             if found:
                 numbers.add(int(found.group(1)))
         if not numbers:
-            # Programs may send the whole list at once.
-            return str(form.get(self.name, ""))
+            return self._whole(str(form.get(self.name, "")))
         entries = []
         for start in (f"{self.name}-{n}-" for n in sorted(numbers)[: _MOST + 1]):
             entry = {f.name: form.get(f"{start}{f.name}", "") for f in self.part}
@@ -79,6 +82,15 @@ class Parts(Field):
             if given and not form.get(f"{start}_remove"):
                 entries.append(entry)
         return json.dumps(entries)
+
+    def _whole(self, text: str) -> str:
+        """A list that a program sent at once, cut where it is refused anyway."""
+        entries = _entries(text)
+        if entries is None:
+            return text[:_LARGEST]
+        names = [f.name for f in self.part]
+        some = [{n: e[n] for n in names if n in e} for e in entries[: _MOST + 1]]
+        return json.dumps(some) if text else ""
 
     def _is_filled(self, entry: dict[str, str]) -> bool:
         """An entry of nothing but what a new one starts with is none."""
@@ -95,6 +107,8 @@ class Parts(Field):
             raise self.refused("range", "This is no list of entries.")
         if len(entries) > _MOST:
             raise self.refused("range", f"At most {_MOST} entries, please.")
+        if len(text) > _LARGEST:
+            raise self.refused("range", f"At most {_LARGEST:,} characters, please.")
         kept = dict(
             zip(map(self._flat, _entries(typed) or ()), stored or (), strict=False)
         )

@@ -153,7 +153,15 @@ class Filled:
 
     def _check_free(self, fields: Sequence[Field], row: Any, words: str) -> None:
         model = self.form.model
-        taken: Select[Any] = live(select(model.id), model)
+        taken: Select[Any] = select(model.id)
+        # A key is taken by a row in the bin, too.
+        keys = [column.name for column in model.__table__.primary_key]
+        if keys != [
+            getattr(model, f.column).property.columns[0].name
+            for f in fields
+            if not f.several
+        ]:
+            taken = live(taken, model)
         for field in fields:
             taken = taken.where(
                 getattr(model, field.column) == self.values[field.column]

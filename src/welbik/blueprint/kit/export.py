@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import csv
+import datetime as dt
 import io
 from collections.abc import Iterable, Iterator, Sequence
+from decimal import Decimal
 from typing import Any
 from urllib.parse import quote
 
@@ -16,6 +18,7 @@ from .show import plain
 
 # A spreadsheet would run a text that begins so as a formula.
 _RISKY = ("=", "+", "-", "@", "\t", "\r")
+_TYPED = (int, float, Decimal, dt.date, dt.time, dt.timedelta)
 
 
 def answer(name: str, columns: Sequence[Column], rows: Iterable[Any]) -> Response:
@@ -34,7 +37,7 @@ def answer(name: str, columns: Sequence[Column], rows: Iterable[Any]) -> Respons
 def _lines(columns: Sequence[Column], rows: Iterable[Any]) -> Iterator[str]:
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(column.label for column in columns)
+    writer.writerow([_cell(column.label) for column in columns])
     for row in rows:
         writer.writerow([_cell(column.of(row)) for column in columns])
         if out.tell() > 1 << 14:
@@ -47,5 +50,6 @@ def _lines(columns: Sequence[Column], rows: Iterable[Any]) -> Iterator[str]:
 def _cell(value: Any) -> str:
     text = plain(value)
     # Numbers, days and times are what they are, whatever sign they begin with.
-    typed = not isinstance(value, str | list) and not hasattr(value, "digest")
-    return text if typed or not text.startswith(_RISKY) else f"'{text}"
+    return (
+        text if isinstance(value, _TYPED) or not text.startswith(_RISKY) else f"'{text}"
+    )

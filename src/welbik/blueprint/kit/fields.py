@@ -9,6 +9,7 @@ import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal as Exact
+from decimal import localcontext
 from itertools import chain, count
 from typing import Any, ClassVar
 
@@ -34,10 +35,12 @@ _SLUG = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
 _TIME = re.compile(r"[0-9]{2}:[0-9]{2}(:[0-9]{2})?")
 _NO_ADDRESS = {"new", "bin", "chosen", ".", ".."}
 _RADIO_MOST = 4
+_DIGITS = 80
 _MINUTES = len("2026-04-01T14:30")
-# Controls, ends of lines, and halves of letters that no database takes.
-ONE_LINE = re.compile("[\x00-\x1f\x7f-\x9f\u2028\u2029\ud800-\udfff]")
-LINES = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\ud800-\udfff]")
+# Controls, ends of lines, signs that turn a line round, and halves of letters.
+_NEVER = "\x7f-\x9f\u202a-\u202e\u2066-\u2069\ud800-\udfff"
+ONE_LINE = re.compile(f"[\x00-\x1f\u2028\u2029{_NEVER}]")
+LINES = re.compile(f"[\x00-\x08\x0b-\x1f{_NEVER}]")
 
 
 def one_ending(text: str) -> str:
@@ -414,11 +417,13 @@ class Decimal(_Ranged):
         if not _DECIMAL.fullmatch(text):
             raise self.refused("range", "Write a number, such as 12.5.")
         value = Exact(text)
-        step = Exact(1).scaleb(-self.places)
-        if value != value.quantize(step):
-            words = f"At most {self.places} digits after the point, please."
-            raise self.refused("range", words)
-        exact: Exact = self.within(value).quantize(step)
+        # More digits than a number has by default: what is compared is exact.
+        with localcontext(prec=_DIGITS):
+            step = Exact(1).scaleb(-self.places)
+            if value != value.quantize(step):
+                words = f"At most {self.places} digits after the point, please."
+                raise self.refused("range", words)
+            exact: Exact = self.within(value).quantize(step)
         return exact
 
     def typed(self, value: Any) -> str:

@@ -17,7 +17,7 @@ from typing import Any, ClassVar
 import sqlalchemy as sa
 from werkzeug.datastructures import MultiDict
 
-from . import clock, counting, words
+from . import clock, counting, paging, words
 from .database import live, session
 from .paging import is_nullable
 from .rows import key_of
@@ -58,7 +58,10 @@ class Filter:
         return self.parse(text)
 
     def parse(self, text: str) -> Any:
-        return sa.and_(*(words.holds(self.column, word) for word in text.split()[:8]))
+        wanted = words.of(text)
+        if not wanted:
+            raise ValueError(text)
+        return sa.and_(*(words.holds(self.column, word) for word in wanted))
 
     def told(self, text: str) -> str:
         """A text of the address as people read it."""
@@ -132,15 +135,24 @@ class Range(Filter):
         if kind == "date":
             return dt.date.fromisoformat(text)
         if kind == "time":
-            return dt.time.fromisoformat(text)
+            clock_time = dt.time.fromisoformat(text)
+            if clock_time.tzinfo is not None:
+                raise ValueError(text)
+            return clock_time
         if kind == "datetime-local":
             return clock.local(text.replace(" ", "T"))
-        return length(text) if kind == "text" else self._number(text)
+        return self._length(text) if kind == "text" else self._number(text)
+
+    def _length(self, text: str) -> dt.timedelta:
+        found = length(text)
+        if not paging.fits(self.column, found.total_seconds()):
+            raise ValueError(text)
+        return found
 
     def _number(self, text: str) -> Any:
         kind = self.column.type.python_type
         found = measured(text)
-        if abs(found) >= 2**63:
+        if not paging.fits(self.column, found):
             raise ValueError(text)
         if kind is int and found != found.to_integral_value():
             # Between two whole numbers there is none: the comparison is what counts.
@@ -183,7 +195,8 @@ class Choice(Filter):
         wanted = several(text)
         if text == "..":
             return self.column.is_not(None)
-        if not all(name in self.labels or name == EMPTY for name in wanted):
+        known = all(name in self.labels or name == EMPTY for name in wanted)
+        if not known or not wanted:
             raise ValueError(text)
         return sa.or_(*(self.one(name) for name in wanted))
 
@@ -249,15 +262,19 @@ class Related(Filter):
     def condition(self, text: str) -> Any:
         if text == "..":
             return self.column.is_not(None)
-        return sa.or_(*(self._one(part) for part in several(text)))
+        parts = several(text)
+        keys = [key_of(self.target, part) for part in parts if part != EMPTY]
+        if None in keys or not parts:
+            raise ValueError(text)
+        found = [self._among(keys)] if keys else []
+        return sa.or_(*found, *([self._none()] if EMPTY in parts else []))
 
-    def _one(self, part: str) -> Any:
-        if part == EMPTY:
-            return self.column.is_(None)
-        key = key_of(self.target, part)
-        if key is None:
-            raise ValueError(part)
-        return self.column == key
+    def _among(self, keys: Sequence[Any]) -> Any:
+        # One value is met by an index that has more columns behind it.
+        return self.column.in_(keys) if len(keys) > 1 else self.column == keys[0]
+
+    def _none(self) -> Any:
+        return self.column.is_(None)
 
     def told(self, text: str) -> str:
         names = {str(row.id): str(row) for row in self._chosen(text)}
@@ -268,11 +285,8 @@ class Related(Filter):
         )
 
     def _chosen(self, text: str) -> Sequence[Any]:
-        keys = [
-            key_of(self.target, part)
-            for part in several(text)
-            if part not in (EMPTY, "..")
-        ]
+        known = (key_of(self.target, part) for part in several(text))
+        keys = [key for key in known if key is not None]
         if not keys:
             return []
         return (
@@ -302,13 +316,11 @@ class Linked(Related):
     def condition(self, text: str) -> Any:
         return self.column.any() if text == ".." else super().condition(text)
 
-    def _one(self, part: str) -> Any:
-        if part == EMPTY:
-            return ~self.column.any()
-        key = key_of(self.target, part)
-        if key is None:
-            raise ValueError(part)
-        return self.column.any(self.target.id == key)
+    def _among(self, keys: Sequence[Any]) -> Any:
+        return self.column.any(self.target.id.in_(keys))
+
+    def _none(self) -> Any:
+        return ~self.column.any()
 
 
 def _is_day(text: str) -> bool:
@@ -317,12 +329,12 @@ def _is_day(text: str) -> bool:
 
 
 def several(text: str) -> list[str]:
-    """The parts of a text between commas; one with a comma stands between quotes."""
+    """The parts of a text between commas, each once; one with a comma stands between quotes."""
     try:
         found = next(csv.reader([text], strict=True), [])
     except csv.Error:
         raise ValueError(text) from None
-    return [part for part in found if part]
+    return list(dict.fromkeys(part for part in found if part))
 
 
 def written(names: Sequence[str]) -> str:

@@ -15,6 +15,7 @@ from flask.sessions import SecureCookieSessionInterface
 
 from .. import settings
 
+STALE = "This form has grown too old. Go back, load the page anew, send it again."
 _BODY = 1024 * 1024
 _FIELDS = 2_000
 _TOKEN_BYTES = 24
@@ -34,7 +35,8 @@ def secret_key(folder: Path) -> str:
         return given
     path = folder / "session.key"
     if not path.exists():
-        folder.mkdir(parents=True, exist_ok=True)
+        # It holds what people sent, and the key: nobody else on this machine reads it.
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         # Written beside its place first: whoever comes second finds a whole key.
         handle, draft = tempfile.mkstemp(dir=folder)
         with os.fdopen(handle, "w") as file:
@@ -88,7 +90,11 @@ def protect(app: Flask) -> None:
         if request.mimetype == "application/x-www-form-urlencoded":
             # It has no uploads, so the room for those is none of its.
             request.max_content_length = _BODY
-            names = max(names, request.get_data().count(b"&"))
+            body = request.get_data()
+            if request.content_length is None and len(body) >= _BODY:
+                # One whose length is not said is read to the bound, and goes on behind it.
+                abort(413)
+            names = max(names, body.count(b"&"))
         if names > _FIELDS:
             abort(413)
 
@@ -111,16 +117,16 @@ def protect(app: Flask) -> None:
     def check_token() -> None:
         if request.method in ("GET", "HEAD", "OPTIONS") or request.routing_exception:
             return
+        if "token" not in session and request.mimetype == "multipart/form-data":
+            # Whoever has no secret yet can't send it: uploads are not even read.
+            abort(403, STALE)
         sent = request.form.get("_token", "")
         if not hmac.compare_digest(sent.encode(), token().encode()):
             if str(request.endpoint).endswith(".edit_page"):
                 # A form can be shown again as it was filled in, with the secret of today.
                 g.stale = True
                 return
-            abort(
-                403,
-                "This form has grown too old. Go back, load the page anew, send it again.",
-            )
+            abort(403, STALE)
 
     @app.after_request
     def add_headers(response: Response) -> Response:

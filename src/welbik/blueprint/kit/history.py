@@ -14,9 +14,12 @@ from . import clock, tables
 from .columns import Moment
 from .database import Base, session
 from .rows import key_of
+from .show import brief
 
 _MOST = 50
 _WHOLE, _DIGITS = 4, 15
+_LARGEST = 100_000
+"""Characters of a change: a larger one is told, and can't be undone."""
 
 
 @dataclass(frozen=True)
@@ -67,7 +70,7 @@ class History:
             values = {
                 "row": str(row.id),
                 "changed_at": moment or clock.now(),
-                "changes": dict(changes),
+                "changes": _bounded(changes),
             }
             session().execute(self.table.insert().values(values))
 
@@ -138,6 +141,15 @@ class History:
         kept = self.table
         newest = sa.select(sa.func.max(kept.c.id)).where(kept.c.row == str(row.id))
         return session().scalar(newest) or 0
+
+
+def _bounded(changes: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
+    """Changes as they are kept: told in brief, and with what was typed unless that is very much."""
+    size = sum(len(text) for one in changes.values() for text in one[2:])
+    told = {name: list(map(brief, one[:2])) for name, one in changes.items()}
+    if size > _LARGEST:
+        return told
+    return {name: [*told[name], *one[2:]] for name, one in changes.items()}
 
 
 def table(name: str) -> History:

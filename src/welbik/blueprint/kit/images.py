@@ -6,6 +6,7 @@ up it is: segment by segment, so that no pixel changes.
 
 from __future__ import annotations
 
+import re
 import struct
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -97,9 +98,10 @@ def _segments(data: bytes) -> Iterator[tuple[int, bytes]]:
         end = at + 2 + size
         if marker == 0xDA:
             # Coded data has no marker in it, but for restarts and stuffed bytes.
-            end = data.index(b"\xff", end)
-            while data[end + 1] == 0 or 0xD0 <= data[end + 1] <= 0xD7:
-                end = data.index(b"\xff", end + 2)
+            found = _NEXT_MARKER.search(data, end)
+            if found is None:
+                raise ValueError("not whole")
+            end = found.start()
         if end > len(data):
             raise ValueError("not whole")
         yield marker, data[at:end]
@@ -134,7 +136,10 @@ def _turned(orientation: int) -> bytes:
 
 
 def _gif(data: bytes) -> Image:
-    """GIF (89a): blocks up to the trailer, less comments and what applications add."""
+    """GIF (89a): blocks up to the trailer, less comments and what applications add.
+
+    Its size is that of the canvas and of all frames.
+    """
     width, height, packed = struct.unpack("<HHB", data[6:11])
     at = 13 + _table(packed)
     kept = bytearray(data[:at])
@@ -146,6 +151,9 @@ def _gif(data: bytes) -> Image:
                 label == 0xFF and data[start + 3 : start + 14] not in _GIF_KEPT
             )
         elif data[at] == 0x2C:
+            left, top, wide, tall = struct.unpack("<4H", data[at + 1 : at + 9])
+            # A frame beyond the canvas would make it larger.
+            width, height = max(width, left + wide), max(height, top + tall)
             at = _past_blocks(data, at + 11 + _table(data[at + 9]))
             told = False
         else:
@@ -207,6 +215,7 @@ def _webp_size(name: bytes, body: bytes) -> tuple[int, int]:
     return 0, 0
 
 
+_NEXT_MARKER = re.compile(rb"\xff[^\x00\xd0-\xd7]", re.DOTALL)
 _READERS = {
     _PNG: _png,
     b"\xff\xd8\xff": _jpeg,

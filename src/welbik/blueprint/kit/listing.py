@@ -28,6 +28,7 @@ from . import (
     words,
 )
 from .database import session
+from .fields import ONE_LINE
 from .filters import Choice, Filter
 from .lists import List
 
@@ -39,7 +40,7 @@ _COLUMNS = "_columns"
 _SORT, _AFTER, _BEFORE, _SIZE = "sort", "after", "before", "size"
 # What the panel's controls are called beyond the names of their filters.
 _ENDS = ("-low", "-high", "-empty")
-_LONGEST = 500
+_LONGEST, _LONGEST_URL = 500, 8_000
 _FEW = 500
 
 
@@ -55,7 +56,12 @@ def answer(kind: List, template: str) -> ResponseReturnValue:
     if not listing.all_chosen:
         places.remember()
     answer = make_response(render_template(template, listing=listing))
-    before = urlsplit(request.headers.get("HX-Current-URL", "")).query
+    try:
+        before = urlsplit(
+            request.headers.get("HX-Current-URL", "")[:_LONGEST_URL]
+        ).query
+    except ValueError:
+        before = ""
     if dict(parse_qsl(before)).get(_SEARCH) and listing.search:
         # Each letter that is typed is no page to go back to.
         answer.headers["HX-Replace-Url"] = request.full_path
@@ -170,12 +176,14 @@ class Listing:
         found = {}
         for name, one in self.kind.filters.items():
             text = self.asked.get(name, "")
-            if not text or len(text) > _LONGEST:
+            if not text:
                 continue
             try:
+                if len(text) > _LONGEST or ONE_LINE.search(text):
+                    raise ValueError(text)
                 found[name] = one.condition(text)
             except (ValueError, OverflowError):
-                self.unread.append(f"{name}={text}")
+                self.unread.append(f"{name}={text[:80]}")
         return found
 
     def _columns(self) -> list[cells.Column]:
@@ -392,7 +400,8 @@ class Listing:
     def whole(self) -> dict[Any, Any]:
         """The rows of the page with all that they hold, by their keys."""
         keys = [row.id for row, _ in self.lines]
-        return {r.id: r for r in cells.whole(self.kind.model, keys, self.columns)}
+        rows = cells.whole(self.kind.model, keys, self.columns, shortened=True)
+        return {row.id: row for row in rows}
 
     @cached_property
     def lines(self) -> list[tuple[Any, int]]:
@@ -562,7 +571,9 @@ class Listing:
     def everything(self) -> Iterator[Any]:
         """All rows that match, in order, a few at a time."""
         # On a connection of their own: not every driver reads something else meanwhile.
-        with current_app.extensions["engine"].connect() as aside:
+        engine = current_app.extensions["engine"]
+        # Whoever saves it slowly holds the statement up, and may.
+        with engine.connect().execution_options(unlimited=True) as aside:
             rows = self._in_order(aside)
             if not self.columns:
                 yield from rows

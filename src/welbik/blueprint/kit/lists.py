@@ -8,7 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from . import expressions, light, paging
+from . import expressions, light, paging, texts
 from .cells import Column
 from .filters import Filter
 from .prepared import Prepared
@@ -43,6 +43,7 @@ class List:
     ) -> None:
         self.model = model
         self.rows = rows
+        self._shown = [texts.brief(one["expr"]) for one in rows.column_descriptions]
         self.sorts = {name: rest for name, (_, *rest) in columns.items() if rest}
         self.headings = {name: head for name, (head, *_) in columns.items() if head}
         self.first = first
@@ -120,6 +121,8 @@ class List:
         """
         # What is shown and sorted by stands there twice, and needs two names.
         sorted_by = [key.column.label(f"_by{n}") for n, key in enumerate(keys)]
+        if any(texts.is_long(one["expr"]) for one in rows.column_descriptions):
+            rows = rows.with_only_columns(*self._shown, maintain_column_froms=True)
         rows = rows.add_columns(*sorted_by)
         most = sa.bindparam("most", type_=sa.Integer)
         if segment is None:
@@ -204,7 +207,10 @@ class List:
             for column in self.sorts[key.removeprefix("-")]:
                 maybe = paging.is_nullable(column) or column.parent in self._maybe
                 absent = None if found else self._absent(column)
-                one = paging.Key(column, down, maybe, _choices(column), absent)
+                # What is sorted by stands in the address of the next page.
+                one = paging.Key(
+                    texts.start(column), down, maybe, _choices(column), absent
+                )
                 # The first is gone through stretch by stretch, which an index helps with.
                 found += paging.expanded(one) if found else [one]
         mapper = sa.inspect(self.model)

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import DBAPIError
 
-from .dialect import Dialect, any_case
+from .dialect import MOST_SECONDS, Dialect, any_case
 
 _BUSY_SECONDS = 8
 _SESSION = (
@@ -26,7 +26,9 @@ _SHORT, _PREFIX = 255, 190
 _LIVE = (
     "welbik_live TINYINT AS (CASE WHEN removed_at IS NULL THEN 1 END) VIRTUAL INVISIBLE"
 )
-_UNCHECKED = "unchecked"
+_UNCHECKED, _UNLIMITED = "unchecked", "unlimited"
+_LIMITED = f"SET SESSION max_statement_time = {MOST_SECONDS}"
+_CANCELLED = 1969
 # In every time zone it is a day that Python has.
 _NO_DAY = dt.datetime(1, 1, 3)
 
@@ -85,9 +87,12 @@ class Mariadb(Dialect):
             },
         )
         # SQLAlchemy names the signs once more, which sets how texts compare.
-        event.listen(engine, "connect", lambda driver, _: driver.query(_COMPARED))
+        event.listen(engine, "connect", _prepare)
         event.listen(engine, "begin", _begin)
         return engine
+
+    def is_cancelled(self, error: DBAPIError) -> bool:
+        return bool(error.orig is not None and error.orig.args[0] == _CANCELLED)
 
     partial = False
     no_day = _NO_DAY
@@ -253,12 +258,23 @@ def _offsets(zone: str) -> tuple[str, str]:
     return ", ".join(map(str, since)), ", ".join(map(str, offsets))
 
 
+def _prepare(driver: Any, record: object) -> None:
+    driver.query(_COMPARED)
+    driver.query(_LIMITED)
+
+
 def _begin(connection: Connection) -> None:
     driver: Any = connection.connection.driver_connection
     said = []
     if connection.connection.info.pop(_UNCHECKED, None):
         said.append("SET SESSION foreign_key_checks = 1")
-    if connection.get_execution_options().get("writes"):
+    asked = connection.get_execution_options()
+    if asked.get("writes"):
         said.append("SET TRANSACTION ISOLATION LEVEL SERIALIZABLE")
+    if connection.connection.info.pop(_UNLIMITED, None):
+        said.append(_LIMITED)
+    if asked.get("unlimited"):
+        connection.connection.info[_UNLIMITED] = True
+        said.append("SET SESSION max_statement_time = 0")
     for statement in said:
         driver.query(statement)

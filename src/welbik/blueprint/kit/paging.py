@@ -145,6 +145,18 @@ def is_nullable(column: Any) -> bool:
     return getattr(held, "nullable", True) or hasattr(held.type, "stands")
 
 
+def fits(column: Any, number: Any) -> bool:
+    """Whether a whole-number column could hold a number; any other holds all that is measured."""
+    (held, *_) = getattr(getattr(column, "property", None), "columns", [column])
+    kind = getattr(held.type, "impl_instance", held.type)
+    most = (
+        2**31
+        if isinstance(kind, sa.Integer) and not isinstance(kind, sa.BigInteger)
+        else 2**63
+    )
+    return bool(-most <= number < most)
+
+
 def token(place: int, values: Sequence[Any]) -> str:
     """A place in a list as one word of an address: its number, and the row's sorted values."""
     text = json.dumps([place, *map(_plain, values)], separators=(",", ":"))
@@ -159,7 +171,7 @@ def place(text: str, keys: Sequence[Any]) -> tuple[int, list[Any]] | None:
         if len(values) != len(keys) or not 0 < int(number) < 2**62:
             return None
         return int(number), [_value(v, k) for v, k in zip(values, keys, strict=True)]
-    except (ValueError, TypeError, ArithmeticError, AttributeError):
+    except (ValueError, TypeError, ArithmeticError, AttributeError, RecursionError):
         return None
 
 
@@ -180,13 +192,21 @@ def _value(value: Any, column: Any) -> Any:
     kind = column.type.python_type
     if issubclass(kind, dt.datetime):
         found = dt.datetime.fromisoformat(value)
+        # Beyond these a time zone leads out of the calendar.
+        if not dt.MINYEAR < found.year < dt.MAXYEAR:
+            raise ValueError(value)
         return found.replace(tzinfo=found.tzinfo or dt.UTC)
     if issubclass(kind, dt.date | dt.time):
-        return kind.fromisoformat(value)
-    if kind is dt.timedelta:
-        return dt.timedelta(seconds=value)
+        read: Any = kind.fromisoformat(value)
+        if getattr(read, "tzinfo", None) is not None:
+            raise ValueError(value)
+        return read
     if kind is Decimal:
         return measured(str(value))
-    if kind is int and not -(2**63) <= value < 2**63:
+    if kind in (int, dt.timedelta) and not fits(column, value):
+        raise ValueError(value)
+    if kind is dt.timedelta:
+        return dt.timedelta(seconds=value)
+    if kind is str and not all(c.isprintable() or c in "\n\t" for c in value):
         raise ValueError(value)
     return kind(value)

@@ -10,8 +10,9 @@ from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy import Connection, Engine, ExceptionContext, create_engine, event
+from sqlalchemy.exc import DBAPIError
 
-from .dialect import Dialect, any_case
+from .dialect import MOST_SECONDS, Dialect, any_case
 
 _BUSY_MILLISECONDS = 8000
 _SESSION = (
@@ -32,7 +33,7 @@ class Postgresql(Dialect):
             url.set(drivername="postgresql+psycopg"),
             connect_args={
                 "connect_timeout": 5,
-                "options": f"{_SESSION} {more}".strip(),
+                "options": f"{_SESSION} -c statement_timeout={MOST_SECONDS}s {more}".strip(),
             },
         )
         event.listen(engine, "begin", _begin)
@@ -41,6 +42,9 @@ class Postgresql(Dialect):
         event.listen(engine, "rollback", _keep_prepared)
         event.listen(engine, "handle_error", _forget_prepared)
         return engine
+
+    def is_cancelled(self, error: DBAPIError) -> bool:
+        return getattr(error.orig, "sqlstate", None) == "57014"
 
     deferrable = " DEFERRABLE"
 
@@ -154,11 +158,14 @@ def _read_any_day(connection: Any, record: object) -> None:
 
 def _begin(connection: Connection) -> None:
     # One that only reads sees the database as it was when it began.
-    writes = connection.get_execution_options().get("writes")
+    asked = connection.get_execution_options()
+    writes = asked.get("writes")
     connection.info["written"] = False
     driver: Any = connection.connection.driver_connection
     levels = import_module("psycopg").IsolationLevel
     driver.isolation_level = levels.SERIALIZABLE if writes else levels.REPEATABLE_READ
+    if asked.get("unlimited"):
+        driver.execute("SET LOCAL statement_timeout = 0")
 
 
 def _mark(connection: Connection, cursor: object, text: str, *more: object) -> None:

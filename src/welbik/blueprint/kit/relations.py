@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any, ClassVar, NamedTuple
 
 from flask import request
 from sqlalchemy import select
 
+from . import texts
 from .database import fetch, live, session
 from .fields import Chosen
 from .rows import key_of
@@ -19,6 +21,7 @@ _CHECKS_MOST = 12
 _FOUND_MOST = 12
 _CHOSEN_MOST = 1_000
 _COUNTED_MOST = 200
+_NAMED_MOST = 100
 
 
 class Offer(NamedTuple):
@@ -42,6 +45,7 @@ class _Related(Chosen):
 
     def _some(self, find: str, most: int) -> list[Any]:
         rows = self._rows(self.target.in_order(find)).limit(most)
+        rows = rows.options(*texts.deferred(self.target))
         return list(session().scalars(rows))
 
     def finding(self) -> str:
@@ -52,8 +56,7 @@ class _Related(Chosen):
         """What is chosen already, then what is found: for controls with a search box."""
         find = self.finding()
         found = self._some(find, _COUNTED_MOST + 1) if find else []
-        kept = [row for row in map(self._kept, typed.split()) if row is not None]
-        rows = dict.fromkeys([*kept, *found[:_FOUND_MOST]])
+        rows = dict.fromkeys([*self._chosen_now(typed), *found[:_FOUND_MOST]])
         offer = [(str(row.id), str(row)) for row in rows]
         return Offer(offer, self._told(find, len(found)))
 
@@ -66,6 +69,18 @@ class _Related(Chosen):
             return f"{count} found."
         most = f"{_COUNTED_MOST}+" if count > _COUNTED_MOST else str(count)
         return f"{_FOUND_MOST} of {most}: type more to find others."
+
+    def _chosen_now(self, typed: str) -> list[Any]:
+        """The rows that a text names, in its order; those that are gone are left out."""
+        keys = [key_of(self.target, one) for one in self._parts(typed)]
+        wanted = self.target.id.in_([key for key in keys if key is not None])
+        rows = session().scalars(select(self.target).where(wanted)) if keys else ()
+        found = {row.id: row for row in rows}
+        return [found[key] for key in keys if key in found]
+
+    def _parts(self, typed: str) -> list[str]:
+        """What a text names, each once."""
+        return [typed] if typed else []
 
     def _kept(self, typed: str) -> Any:
         key = key_of(self.target, typed)
@@ -107,7 +122,7 @@ class Reference(_Related):
 
     def choices(self, typed: str) -> list[tuple[str, str]]:
         none = "Choose …" if self.required else "None"
-        rows = session().scalars(self._rows(self.target.in_order())).all()
+        rows = self._some("", _SELECT_MOST + 1)
         found = [(str(row.id), str(row)) for row in rows]
         if typed and all(value != typed for value, _ in found):
             # What was chosen before stays to be seen, though it may not be chosen anew.
@@ -150,7 +165,11 @@ class Many(_Related):
         )
 
     def sent(self, form: Any, files: Any) -> str:
-        return " ".join(dict.fromkeys(form.getlist(self.name)))
+        return " ".join(self._parts(" ".join(form.getlist(self.name))))
+
+    def _parts(self, typed: str) -> list[str]:
+        # One more than may be chosen says that there are too many.
+        return [*islice(dict.fromkeys(typed.split()), _CHOSEN_MOST + 1)]
 
     def ask(self) -> str:
         return "Choose at least one."
@@ -193,4 +212,10 @@ class Many(_Related):
         return [(str(row.id), str(row)) for row in rows]
 
     def told(self, typed: str) -> str:
-        return ", ".join(map(super().told, typed.split()))
+        named = [str(row) for row in self._chosen_now(typed)]
+        more = (
+            f" and {len(named) - _NAMED_MOST:,} more"
+            if len(named) > _NAMED_MOST
+            else ""
+        )
+        return f"{', '.join(named[:_NAMED_MOST])}{more}"

@@ -15,9 +15,11 @@ from werkzeug.exceptions import Gone
 from . import light, prepared
 from .database import fetch, session
 from .fields import INTEGER, ONE_LINE
+from .paging import fits
 
 Row = TypeVar("Row")
 _PART = "part"
+_LONGEST_KEY = 1_000
 _ASKED: dict[tuple[Any, ...], prepared.Prepared] = {}
 
 
@@ -46,19 +48,27 @@ def find(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
     404 when there is none, 410 when it is in the bin.
     """
     if by is not None:
+        if not _can_be_key(by, part):
+            abort(404)
         named = _not_in_bin_first(select(model).where(by == part), model)
         row: Row | None = session().scalar(named)
     else:
-        known = not isinstance(part, int) or part < 2**63
-        row = fetch(model, part) if known else None
+        row = fetch(model, part) if _can_be_key(model.id, part) else None
     return _there(row)
+
+
+def _can_be_key(column: Any, part: int | str | UUID) -> bool:
+    """Whether a column could hold what an address says."""
+    if isinstance(part, int):
+        return fits(column, part)
+    return not isinstance(part, str) or not ONE_LINE.search(part)
 
 
 def shown(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
     """What `find` gives, to be only shown: the ORM keeps nothing of it."""
-    if isinstance(part, int) and part >= 2**63:
-        abort(404)
     of: Any = model
+    if not _can_be_key(of.id if by is None else by, part):
+        abort(404)
     rows, read = _whole(of, by)
     lines = prepared.ask(_ASKED, (of, by), lambda: rows, {_PART: part})
     row: Row | None = read(lines[0]) if lines else None
@@ -129,5 +139,5 @@ def key_of(target: Any, text: str) -> Any:
             return None
     if target.id.property.columns[0].type.python_type is int:
         number = int(text) if INTEGER.fullmatch(text) else None
-        return number if number is not None and abs(number) < 2**63 else None
-    return None if ONE_LINE.search(text) else text
+        return number if number is not None and fits(target.id, number) else None
+    return None if ONE_LINE.search(text) or len(text) > _LONGEST_KEY else text

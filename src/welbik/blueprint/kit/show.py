@@ -13,6 +13,8 @@ from .. import settings
 from .clock import ZONE
 
 NOTHING = "—"
+MOST_SHOWN = 200
+"""Characters of a text where several rows or versions are shown."""
 _SIGNS = str.maketrans({",": settings.GROUP_SIGN, ".": settings.POINT_SIGN})
 _LENGTH = re.compile(r"(-?)([0-9]{1,6}):([0-5][0-9])(?::([0-5][0-9]))?")
 _NUMBERS = (int, Decimal, float)
@@ -50,6 +52,12 @@ def show(value: Any, unit: str = "") -> str:
     if isinstance(value, dt.timedelta):
         return hours(value)
     return ", ".join(map(str, value)) or NOTHING
+
+
+def brief(value: Any) -> str:
+    """A value among others: a long text is cut."""
+    text = show(value)
+    return text if len(text) <= MOST_SHOWN else f"{text[: MOST_SHOWN - 1]}…"
 
 
 def number(value: Any) -> str:

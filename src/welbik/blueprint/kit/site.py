@@ -11,8 +11,8 @@ from flask import Flask, render_template, request
 from flask.templating import Environment
 from flask.typing import ResponseReturnValue
 from jinja2 import FileSystemLoader
-from sqlalchemy.exc import DBAPIError
-from werkzeug.exceptions import HTTPException
+from sqlalchemy.exc import DataError, DBAPIError
+from werkzeug.exceptions import Forbidden, HTTPException
 
 from .. import settings
 from . import (
@@ -35,9 +35,10 @@ Menu = Sequence[tuple[str, str, str, str]]
 
 _SHOWN_MOST = 200
 _BUSY = "Nothing was stored. Wait a moment, then load the page again, or send the form again."
+_SLOW = "That took too long, so it was broken off: ask for less, or filter by less."
 _WORDS = {
     400: "That was not understood",
-    403: "This form has grown too old",
+    403: "This is not allowed",
     404: "There is no such page",
     405: "That can't be done here",
     408: "That took too long to arrive",
@@ -130,10 +131,14 @@ def _answer_problems(app: Flask) -> None:
         if code < 400:
             return error
         heading = _WORDS.get(code, error.name)
+        if error.description == guard.STALE:
+            heading = "This form has grown too old"
         if isinstance(error, InBin):
             page = render_template("look/gone.html", row=error.row, typed=_typed())
             return page, code
         said = error.description if code in (400, 403) else ""
+        if code == 403 and said == Forbidden.description:
+            said = ""
         # What is too large is not read to be shown.
         page = _problem(heading, said or "", shown=code != 413)
         allowed = ", ".join(getattr(error, "valid_methods", None) or ())
@@ -149,6 +154,11 @@ def _answer_problems(app: Flask) -> None:
     def fail(error: DBAPIError) -> ResponseReturnValue:
         database.close()
         app.logger.error("The database refused a query.", exc_info=error)
+        if database.dialect().is_cancelled(error):
+            return _problem(_WORDS[503], _SLOW), 503, {"Retry-After": "5"}
+        if isinstance(error, DataError):
+            # A value that no column takes: what asked for it is at fault.
+            return _problem(_WORDS[400]), 400
         if again.is_passing(error):
             return _problem(_WORDS[503], _BUSY), 503, {"Retry-After": "5"}
         database.doubt()

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 import re
 import sqlite3
+import time
 from collections.abc import Iterator, Mapping
 from typing import Any, ClassVar
 
@@ -15,9 +17,11 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 
 from .. import settings
 from . import clock
-from .dialect import Dialect, forms
+from .dialect import MOST_SECONDS, Dialect, forms
 
 _BUSY_SECONDS = 4
+_STEPS = 20_000
+"""Instructions of a statement between two looks at the clock."""
 
 
 class _Scaled(sa.types.UserDefinedType[int]):
@@ -55,6 +59,7 @@ class Sqlite(Dialect):
         )
         event.listen(engine, "connect", _prepare)
         event.listen(engine, "begin", _begin)
+        event.listen(engine, "before_cursor_execute", _begin_statement)
         return engine
 
     def defer_references(self, connection: Connection) -> None:
@@ -66,6 +71,9 @@ class Sqlite(Dialect):
 
     def is_passing(self, error: DBAPIError) -> bool:
         return "database is locked" in str(error.orig)
+
+    def is_cancelled(self, error: DBAPIError) -> bool:
+        return "interrupted" in str(error.orig)
 
     def contains(self, column: Any, word: str) -> Any:
         if word.isascii():
@@ -148,8 +156,17 @@ class Sqlite(Dialect):
 def _prepare(connection: sqlite3.Connection, record: Any) -> None:
     connection.isolation_level = None
     connection.execute("PRAGMA foreign_keys = ON")
+    # Read by the handler while a statement runs, and set anew before each.
+    ends = record.info["ends"] = [math.inf]
+    connection.set_progress_handler(lambda: time.monotonic() > ends[0], _STEPS)
     connection.create_function("regexp", 2, _matches, deterministic=True)
     connection.create_function("local_date", 1, _local_date, deterministic=True)
+
+
+def _begin_statement(connection: Connection, *rest: object) -> None:
+    limited = not connection.get_execution_options().get("unlimited")
+    seconds = MOST_SECONDS if limited else math.inf
+    connection.info["ends"][0] = time.monotonic() + seconds
 
 
 def _begin(connection: Connection) -> None:

@@ -116,7 +116,8 @@ def path_of(digest: str) -> Path | None:
 def file_page(digest: str, kind: str, name: str) -> Response:
     """The bytes of an upload: images are shown, all else is saved."""
     path = path_of(digest)
-    if path is None:
+    # A header has no line's end, and none has a NUL.
+    if path is None or not name.isprintable():
         abort(404)
     shown = kind in _SHOWN and formats.is_of(path, kind)
     mimetype = f"image/{kind}" if shown else "application/octet-stream"
