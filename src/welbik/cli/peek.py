@@ -13,18 +13,23 @@ if TYPE_CHECKING:
     from ..project.settings import Settings
 
 
+_MOST_SHOWN = 20
+
+
 @click.command()
 @click.argument("model")
 @click.option("--where", default="", metavar="EXPR", help="A condition, as rules have it.")
 @click.option("--columns", default="", metavar="A,B.C", help="What is shown, as lists have it.")
 @click.option("--sort", default="", metavar="A,-B", help="What it is sorted by.")
 @click.option(
-    "--rows", default=20, show_default=True, type=click.IntRange(1, 10**9), help="How many."
+    "--rows",
+    type=click.IntRange(1, 10**9),
+    help=f"How many: {_MOST_SHOWN} of a table, and all as CSV or JSON, unless said.",
 )
 @click.option("--format", "form", default="table", show_default=True, type=click.Choice(FORMS))
 @project_option
 def command(
-    settings: Settings, model: str, where: str, columns: str, sort: str, rows: int, form: str
+    settings: Settings, model: str, where: str, columns: str, sort: str, rows: int | None, form: str
 ) -> None:
     """Show stored rows of MODEL, related rows by their names.
 
@@ -39,6 +44,8 @@ def command(
 
     schema = schema_of(settings.root)
     with stored_rows(settings, schema, model, _names(columns), where, _names(sort)) as stored:
+        # What goes to a program is whole, unless less is asked for.
+        rows = rows or (_MOST_SHOWN if form == "table" else stored.count())
         show(form, stored.names, stored.rows(rows))
         if form == "table":
             there = stored.count()

@@ -285,7 +285,7 @@ def more_columns(schema: Schema, model: Model) -> dict[str, str]:
         member.attribute: heading(member)
         for member in model.everything
         if not isinstance(member, Collection)
-        and not (isinstance(member, Field) and member.internal and not member.by_database)
+        and not _is_hidden(member)
         and member.attribute not in shown
         and member.name not in entered
     }
@@ -347,6 +347,11 @@ def _may_be_refused(schema: Schema, model: Model) -> bool:
     return False
 
 
+def _is_hidden(member: AnyMember) -> bool:
+    """Whether no page shows a member by itself: what is internal may be a secret."""
+    return isinstance(member, Field) and member.internal and not member.by_database
+
+
 def _shown_groups(schema: Schema, model: Model) -> list[dict[str, Any]]:
     """The values of a row, grouped as its form is; what is on no form comes last."""
     grouped = {name for group in model.groups for name in group.names}
@@ -360,7 +365,7 @@ def _shown_groups(schema: Schema, model: Model) -> list[dict[str, Any]]:
         shown = [
             {"label": html.text(m.label), "shown": _shown(schema, m, "row", whole=True)}
             for m in members
-            if not isinstance(m, Collection)
+            if not isinstance(m, Collection) and not _is_hidden(m)
         ]
         if members is rest and "times" in model.keeps:
             shown += [

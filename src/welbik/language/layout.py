@@ -21,6 +21,7 @@ _ORDER = (
     *("matches", "=", "!=", "<", "<=", ">", ">=", "between", "in", "where", "on", "loops"),
     *("sorted", "unit", "label", "hint", "as", "stored", "empty", "set", "was", "sample"),
 )
+_COMPARING = {*COMPARISONS, "between", "in"}
 _TIGHT_BEFORE = {",", ")", ".", "..", ":"}
 _TIGHT_AFTER = {"(", ".", ".."}
 
@@ -201,7 +202,7 @@ def _ordered(head: list[Token], parts: list[list[Token]]) -> list[str]:
                 groups.append((-1, [text]))
             continue
         known = known and word in _ORDER
-        groups.append((_ORDER.index(word) if word in _ORDER else len(_ORDER), [text]))
+        groups.append((_rank(word), [text]))
     if not known or _is_upload(head):
         return [text for _, texts in groups for text in texts]
     words = [rank for rank, _ in groups]
@@ -210,11 +211,18 @@ def _ordered(head: list[Token], parts: list[list[Token]]) -> list[str]:
     return [text for _, texts in groups for text in texts]
 
 
+def _rank(word: str) -> int:
+    """The place of a modifier. Comparisons have one: they keep their order, and so their names in tables."""
+    if word in _COMPARING:
+        return _ORDER.index("=")
+    return _ORDER.index(word) if word in _ORDER else len(_ORDER)
+
+
 def _repeatable(groups: list[tuple[int, list[str]]]) -> bool:
     """Whether what stands twice may: comparisons, and sort keys, whose order is kept."""
     ranks = [rank for rank, _ in groups]
     twice = {_ORDER[rank] for rank in ranks if 0 <= rank < len(_ORDER) and ranks.count(rank) > 1}
-    return twice <= {*COMPARISONS, "between", "in", "sorted"}
+    return twice <= {"=", "sorted"}
 
 
 def _is_upload(head: list[Token]) -> bool:

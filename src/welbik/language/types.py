@@ -36,12 +36,22 @@ def read_type(cursor: Cursor, types: Sequence[str]) -> syntax.Type:
         return _upload(cursor, word)
     if word.text not in types:
         raise _unknown(cursor, word, types)
+    if cursor.now.text == "(":
+        raise cursor.fail(
+            "unexpected",
+            f"{word.text!r} takes no brackets",
+            "a range follows the type: text 40, integer 1..9, decimal 0.00..999.99",
+        )
     range_ = read_range(cursor)
     return syntax.Type(word, cursor.since(first), range_)
 
 
 def _unknown(cursor: Cursor, word: Word, types: Sequence[str]) -> Skip:
     shown = ["one of" if name == "one" else name for name in types]
+    if word.text.lower() in types:
+        small = word.text.lower()
+        said = f"{word.text!r} is no type"
+        return cursor.fail("unknown-type", said, f"write: {small}", word.span, fix=small)
     if word.text[0].isupper():
         remedy = f"a relation is written with an arrow: {cursor.tokens[0].text} -> {word.text}"
         return cursor.fail(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, fields, replace
 from decimal import Decimal
 
@@ -122,6 +122,7 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
             _table(models[name], now[name], table_of(models[name], schema), work)
         elif name in now and now[name] != table:
             _pairs(now[name], table, work)
+    found.refused += _pairs_that_never_were(now, schema)
     for name in now:
         if name not in wanted:
             found.steps.append(DropTable(name, leave=now[name].as_it_is))
@@ -129,6 +130,18 @@ def difference(before: Tables, schema: Schema, migrations: Sequence[Migration] =
             found.alike += [(name, new.name) for new in come if _are_alike(now[name], new)]
     found.steps = in_order(now, found.steps)
     return found
+
+
+def _pairs_that_never_were(now: Tables, schema: Schema) -> Iterator[str]:
+    """What is said of relations to many that were none: nothing makes pairs of it by itself."""
+    for model in schema:
+        for many in model.many:
+            if many.declares and many.was and many.table not in now and model.table in now:
+                yield (
+                    f"{model.name}.{many.name}, was {many.was}: no relation to many was called so, and "
+                    "pairs are made of nothing else by themselves. Leave 'was' out, and store the pairs "
+                    "by a step of SQL (docs/migrations.md, by hand) before what was there is dropped"
+                )
 
 
 def _pairs(old: Table, table: Table, work: _Change) -> None:

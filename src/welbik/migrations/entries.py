@@ -57,11 +57,26 @@ def change_entries(database: Database, table: Table, step: ChangeEntries) -> Non
     while rows:
         for of, text in rows:
             entries = json.loads(text)
-            changed = [_changed(entry, step) for entry in entries]
+            if isinstance(entries, dict):
+                changed = _changed(entries, step)
+            else:
+                changed = [_changed(entry, step) for entry in entries]
             if changed != entries:
                 given = json.dumps(changed, ensure_ascii=False)
                 database.update(step.table, key, of, {step.column: given})
         rows = _some(database, step, key, type_, rows[-1][0])
+
+
+def rename_in_history(database: Database, table: str, old: str, new: str) -> None:
+    """Renames a column's field in the changes that are kept of a table's rows, where they are kept."""
+    kept = f"{table}_history"
+    if kept not in database.table_names():
+        return
+    called = [(old, new)]
+    if old.endswith("_id") and new.endswith("_id"):
+        # A relation is kept by its name, and its column has more.
+        called.append((old.removesuffix("_id"), new.removesuffix("_id")))
+    change_entries(database, Table(kept, ()), ChangeEntries(kept, "changes", tuple(called)))
 
 
 def _some(

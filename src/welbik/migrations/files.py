@@ -7,13 +7,14 @@ import json
 import re
 import tomllib
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import Any
 
 from ..kinds.literals import toml
 from ..problems import WelbikError
 from ..project_files import MIGRATION_LIMIT, list_files, read_file
+from ..storage.connect import WORDS
 from ..storage.tables import Check, Column, Index, Table
 from .steps import (
     AddColumn,
@@ -295,9 +296,12 @@ def _run(data: dict[str, Any]) -> Run:
         if not re.fullmatch(r"[\w.]+:\w+", str(data["python"])):
             raise ValueError("python")
         return Run(python=str(data["python"]))
+    given = data["sql"]
+    # What is no table of databases is meant for each of them.
+    given = given if isinstance(given, dict) else dict.fromkeys(WORDS, given)
     sql = {
         str(word): (said,) if isinstance(said, str) else tuple(map(str, said))
-        for word, said in data["sql"].items()
+        for word, said in given.items()
     }
     return Run(tuple(sql.items()))
 
@@ -306,8 +310,10 @@ def as_migration(name: str, text: str) -> Migration:
     """What the text of a migration's file says; errors are those of its parts."""
     data = tomllib.loads(text)
     steps = tuple(_step(step) for step in data["step"])
-    said = json.dumps([data["schema"], data["step"]], sort_keys=True, default=str)
-    return Migration(name, steps, str(data["schema"]), _digest(said), (_digest(text),))
+    # A file of SQL alone leaves the tables as they are declared: it need not say so.
+    schema = str(data.get("schema", ""))
+    said = json.dumps([schema, data["step"]], sort_keys=True, default=str)
+    return Migration(name, steps, schema, _digest(said), (_digest(text),))
 
 
 def read_migration(path: Path) -> Migration:
@@ -348,7 +354,13 @@ def read_migrations(folder: Path) -> list[Migration]:
                 f"migrations/{path.name} should have the number {expected:04}",
                 "numbers go up by one: two branches may have made the same one",
             )
-    return [read_migration(path) for path in paths]
+    found: list[Migration] = []
+    for path in paths:
+        migration = read_migration(path)
+        if not migration.schema and found:
+            migration = replace(migration, schema=found[-1].schema)
+        found.append(migration)
+    return found
 
 
 class DoubledError(WelbikError):

@@ -14,7 +14,7 @@ from ..storage.books import Anew
 from ..storage.catalog import FoundTable
 from ..storage.promises import is_rule
 from ..storage.tables import Column, Table, Tables
-from .entries import change_entries
+from .entries import change_entries, rename_in_history
 from .files import Migration
 from .plan import Work, statements
 from .risks import Risk, Told, risks
@@ -296,7 +296,15 @@ def loaded(made: Sequence[str | Work], way: Way, tables: Tables) -> Statements:
 def told_anew(steps: Sequence[Step]) -> list[Callable[[Database], object]]:
     """What brings up what is known of made-up and fixed rows: they are called otherwise, or told apart otherwise."""
     found = [one for step in steps for one in _told_anew(step)]
-    return [partial(Database.tell_anew, changes=found)] if found else []
+    work: list[Callable[[Database], object]] = []
+    for at, step in enumerate(steps):
+        if isinstance(step, RenameColumn):
+            table = step.table
+            for later in steps[at:]:
+                if isinstance(later, RenameTable) and later.table == table:
+                    table = later.name
+            work.append(partial(rename_in_history, table=table, old=step.old, new=step.name))
+    return [*work, *([partial(Database.tell_anew, changes=found)] if found else [])]
 
 
 def _told_anew(step: Step) -> Iterator[Anew]:

@@ -15,20 +15,34 @@ _ROUNDS = 10
 
 
 def mend(root: Path) -> list[Problem]:
-    """Applies every exact replacement, all files or none; returns the problems it mended."""
+    """Applies every exact replacement, all files or none; returns the problems it mended.
+
+    A replacement that leaves as many problems as before is none.
+    """
     mended: list[Problem] = []
     texts: dict[str, str] = {}
     for _ in range(_ROUNDS):
-        found = read_declarations(root, texts)
-        chosen = _apart(found.problems)
+        found = read_declarations(root, texts).problems
+        chosen = _that_help(root, texts, found)
         if not chosen:
             break
         mended += chosen
-        for name, text in apply_edits(chosen).items():
-            texts[name] = text
+        texts |= apply_edits(chosen)
     if texts:
         write_all(root, texts)
     return mended
+
+
+def _that_help(root: Path, texts: dict[str, str], found: Sequence[Problem]) -> list[Problem]:
+    """The problems whose replacements leave fewer problems: all at once, or those that do so alone."""
+
+    def left(some: Sequence[Problem]) -> int:
+        return len(read_declarations(root, texts | apply_edits(some)).problems)
+
+    chosen = _apart(found)
+    if not chosen or left(chosen) <= len(found) - len(chosen):
+        return chosen
+    return [one for one in chosen if left([one]) < len(found)]
 
 
 def _apart(problems: Sequence[Problem]) -> list[Problem]:

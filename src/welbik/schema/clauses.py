@@ -30,6 +30,8 @@ class ModelNames(NamedTuple):
     references: Mapping[str, str]
     unread: frozenset[str]
     many: tuple[str, ...] = ()
+    several: frozenset[str] = frozenset()
+    """What leads to many rows."""
 
     @classmethod
     def of(cls, node: syntax.Model) -> ModelNames:
@@ -41,7 +43,8 @@ class ModelNames(NamedTuple):
         }
         unread = {m.name.text for m in node.members if isinstance(m, syntax.Unread)}
         many = tuple(m.name.text for m in node.members if isinstance(m, syntax.Many))
-        return cls(tuple(columns), references, frozenset(unread), many)
+        sides = {m.name.text for m in node.members if isinstance(m, syntax.Collection)}
+        return cls(tuple(columns), references, frozenset(unread), many, frozenset({*many, *sides}))
 
     def knows(self, word: syntax.Word, model: str, report: Report) -> bool:
         """Whether a word names a column; if not, why, unless that is reported elsewhere."""
@@ -49,6 +52,14 @@ class ModelNames(NamedTuple):
             return False
         if word.text in self.columns:
             return True
+        if word.text in self.several:
+            report.add(
+                "unknown-field",
+                f"{word.text!r} leads to many rows of {model}, and one value is wanted here",
+                word.span,
+                "declare what is wanted of them: a computed field, such as count(…) or max(…)",
+            )
+            return False
         report.add(
             "unknown-field",
             f"{model} has no field {word.text!r}",
