@@ -150,3 +150,54 @@ def test_history_follows_a_renamed_column(
         project.run("migrate", "--undo", "--allow-loss")
         (((found,),)) = project.sql("SELECT changes FROM hive_history")
         assert (found if isinstance(found, dict) else json.loads(found)) == kept
+
+
+FILLED = """\
+model Keeper
+    name    text 40, required
+
+model Finding
+    name    text 40, required, unique
+
+rows Finding
+    name
+    Mites
+
+seed
+    {} Keeper
+"""
+
+
+def test_made_up_rows_never_join_rows_of_people(make: Callable[[str], Project]) -> None:
+    project = make(FILLED.format(3))
+    project.run("sync")
+    project.declare(FILLED.format(5))
+    # As long as all rows are made up, or fixed, more of them are added.
+    assert "2 rows added" in project.run("sync").stdout
+    with connect("sqlite:///bees.db", project.root) as stored:
+        stored.run("INSERT INTO keeper (name) VALUES ('Ann')")
+    project.declare(FILLED.format(9))
+    assert "people's rows of Keeper are stored" in project.run("status").stdout
+    assert "people's rows of Keeper" in project.run("sync").stdout
+    with connect("sqlite:///bees.db", project.root) as stored:
+        assert stored.count("keeper") == 6
+    # Whoever wants them all the same says so.
+    assert "3 rows added" in project.run("fill").stdout
+
+
+def test_in_production_nothing_is_made_up(make: Callable[[str], Project]) -> None:
+    project = make(FILLED.format(3))
+    project.replace("welbik.toml", 'package = "bees"', 'package = "bees"\nproduction = true')
+    assert "production = true" in project.run("sync").stdout
+    for asked in (
+        ["fill"],
+        ["fill", "--add", "1", "Keeper"],
+        ["fill", "--replace"],
+        ["fill", "--part", "1/2"],
+    ):
+        assert "production = true" in project.run(*asked, code=1).stderr
+    with connect("sqlite:///bees.db", project.root) as stored:
+        assert stored.count("keeper") == 0 and stored.count("finding") == 1
+    project.run("status")
+    project.replace("welbik.toml", "production = true", 'production = "no"')
+    assert "true or false" in project.run("status", code=1).stderr

@@ -246,6 +246,14 @@ def _table(rows: Mapping[str, int]) -> None:
         click.echo(f"{number:>11,} {name}")
 
 
+def tell_fixed(done: Filled, reason: str) -> None:
+    """Says what was added where only fixed rows are, and why."""
+    _table(done.added)
+    for name, rows in done.changed.items():
+        click.echo(f"{count(rows, 'fixed row')} of {name} changed as declared.")
+    click.echo(f"No made-up rows were added: {reason}.")
+
+
 def tell(done: Filled, *, more: bool = False) -> None:
     """Says what was added and changed."""
     if done.went_on:

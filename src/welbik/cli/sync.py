@@ -31,5 +31,7 @@ def command(settings: Settings, allow_loss: bool) -> None:
     asking = migrate.asking(settings)
     done = sync(settings, asking, agreed, allow_loss=allow_loss, built=build.say_plan)
     migrate.tell(done.migrations)
-    if done.rows is not None:
+    if done.no_rows and done.rows is not None:
+        fill.tell_fixed(done.rows, done.no_rows)
+    elif done.rows is not None:
         fill.tell(done.rows)

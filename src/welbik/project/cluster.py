@@ -25,6 +25,7 @@ from ..storage.connect import connect, known
 from ..storage.tables import tables_of
 from .database import ready_database
 from .filling import making_for
+from .production import refuse_made_up_rows
 from .settings import Settings
 
 _SHARE = 100_000
@@ -48,6 +49,8 @@ def fill_cluster(
     Stores them in the project's database, or writes them to `folder`, which all workers see.
     Returns how many rows of each table were made.
     """
+    if folder is None:
+        refuse_made_up_rows(settings)
     making = making_for(settings, schema, day)
     database, address = known(settings.address, settings.address_inside)
     if folder is None:

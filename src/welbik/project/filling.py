@@ -24,6 +24,7 @@ from ..storage.backend import READ_SECONDS
 from ..storage.connect import known
 from ..storage.tables import tables_of
 from .database import ready_database
+from .production import refuse_made_up_rows
 from .settings import Settings
 
 
@@ -59,17 +60,21 @@ def fill_project(
     add: Mapping[str, int] | None = None,
     replace_made: bool = False,
     day: dt.date | None = None,
+    fixed_alone: bool = False,
 ) -> Filled:
-    """Fills up to the declared counts, or `add`s so many rows of some models and nothing else.
+    """Fills up to the declared counts, or adds the given numbers of rows of some models (`add`).
 
-    With `replace_made` what was made up before goes first.
+    With `replace_made` made-up rows are deleted first; with `fixed_alone` only fixed rows are
+    stored. Raises WelbikError for made-up rows in production.
     """
+    if not fixed_alone:
+        refuse_made_up_rows(settings)
     with ready_database(settings, schema, loads=True) as database:
         removed: dict[str, int] = {}
         if replace_made:
             removed = remove_made(database, schema, settings.timezone)
         drawer = Drawer(schema, settings.seed, settings.timezone, today=day)
-        counts: Mapping[str, int] = schema.seed
+        counts: Mapping[str, int] = {} if fixed_alone else schema.seed
         request = ""
         if add:
             there = {m.name: database.count(m.table, live="bin" in m.keeps) for m in schema}
@@ -105,6 +110,7 @@ def fill_part(
     day: dt.date | None = None,
 ) -> dict[str, int]:
     """Stores a share of every table; see `data.parts`."""
+    refuse_made_up_rows(settings)
     with ready_database(settings, schema, loads=True) as database:
         database.prepare(tables_of(schema), settings.timezone)
         making = making_for(settings, schema, day)

@@ -61,6 +61,7 @@ def settings_text(title: str, package: str, database: str = "") -> str:
         'locale = "en-GB"                # how dates and numbers are written\n'
         "page = 25                       # rows a page\n"
         "seed = 1                        # another number makes other rows\n"
+        "production = false              # true: made-up rows are never added\n"
     )
 
 

@@ -31,6 +31,13 @@ _TAKEN = {
 _TAKEN |= {"supply", "visit", "conftest"}
 
 
+_WANTED: dict[type, tuple[str, str]] = {
+    int: ("a whole number", "25"),
+    bool: ("true or false", "false"),
+    str: ("a text between quotes", '"…"'),
+}
+
+
 @dataclass(frozen=True)
 class Settings:
     """A project's settings; `root` is its folder."""
@@ -43,6 +50,8 @@ class Settings:
     locale: str = "en-GB"
     page: int = 25
     seed: int = 1
+    production: bool = False
+    """Whether people's rows are in the database: made-up ones are never added then."""
 
     @property
     def address(self) -> str:
@@ -117,11 +126,8 @@ def read_settings(start: Path) -> Settings:
                 f"{FILE} has an unknown key {name!r}", did_you_mean(name, list(kinds))
             )
         if type(value) is not kinds[name]:
-            what = "a whole number" if kinds[name] is int else "a text between quotes"
-            raise WelbikError(
-                f"{name!r} in {FILE} is not {what}",
-                f"write: {name} = {'25' if kinds[name] is int else chr(34) + '…' + chr(34)}",
-            )
+            what, example = _WANTED[kinds[name]]
+            raise WelbikError(f"{name!r} in {FILE} is not {what}", f"write: {name} = {example}")
     settings = Settings(root, **data)
     _check(settings)
     return settings

@@ -14,6 +14,7 @@ from .building import planned
 from .database import Change, database_place, declared_change, open_database
 from .declarations import read_declarations
 from .planning import Plan
+from .production import why_no_made_up_rows
 from .settings import Settings
 
 
@@ -123,14 +124,18 @@ def _drift(database: Database, change: Change) -> Iterator[Finding]:
 
 def _rows(settings: Settings, schema: Schema, database: Database) -> Finding:
     counts = {m.name: database.count(m.table, live="bin" in m.keeps) for m in schema}
-    short = {name: wanted for name, wanted in schema.seed.items() if counts[name] < wanted}
+    reason = why_no_made_up_rows(settings, schema, database)
+    seed = {} if reason else schema.seed
+    short = {name: wanted for name, wanted in seed.items() if counts[name] < wanted}
     shown = [f"{counts[name]:,} of {wanted:,} {name}" for name, wanted in list(short.items())[:3]]
     shown += [f"{len(short) - 3} more"] if len(short) > 3 else []
     fixed = _fixed(settings, schema, database) if schema.rows else 0
     shown += [f"{_count(fixed, 'fixed row')} not as declared"] if fixed else []
     if shown:
-        return Finding("rows", ", ".join(shown), "welbik fill")
-    return Finding("rows", f"{sum(counts.values()):,} in {_count(len(counts), 'table')}")
+        command = "welbik sync" if reason else "welbik fill"
+        return Finding("rows", ", ".join(shown), command)
+    told = f"; none is made up, since {reason}" if reason else ""
+    return Finding("rows", f"{sum(counts.values()):,} in {_count(len(counts), 'table')}{told}")
 
 
 def _fixed(settings: Settings, schema: Schema, database: Database) -> int:

@@ -9,10 +9,12 @@ from ..data.fill import Filled, Tell
 from ..migrations.files import Migration
 from ..schema.model import Schema
 from .building import carry_out, ready
+from .database import ready_database
 from .declarations import schema_of
 from .filling import fill_project
 from .migrating import Asking, checked, migrate, possible_change
 from .planning import Plan
+from .production import why_no_made_up_rows
 from .settings import Settings
 
 
@@ -23,6 +25,8 @@ class Synced:
     code: Plan
     migrations: list[Migration] = field(default_factory=list)
     rows: Filled | None = None
+    no_rows: str = ""
+    """Why no made-up rows were added; empty where they were."""
 
 
 def sync(
@@ -49,7 +53,10 @@ def sync(
     carry_out(settings.root, done.code)
     built(done.code)
     if _wants_rows(schema):
-        done.rows = fill_project(settings, schema_of(settings.root), tell)
+        with ready_database(settings, schema) as database:
+            done.no_rows = why_no_made_up_rows(settings, schema, database)
+        alone = bool(done.no_rows)
+        done.rows = fill_project(settings, schema_of(settings.root), tell, fixed_alone=alone)
     return done
 
 
