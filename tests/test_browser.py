@@ -28,7 +28,10 @@ def address(built: Project) -> Iterator[str]:
 @pytest.fixture
 def page(browser: Browser, address: str) -> Iterator[Page]:
     context = browser.new_context(
-        base_url=address, viewport={"width": 1280, "height": 800}, java_script_enabled=True
+        base_url=address,
+        locale="en-GB",
+        viewport={"width": 1280, "height": 800},
+        java_script_enabled=True,
     )
     page = context.new_page()
     page.set_default_timeout(15_000)

@@ -300,3 +300,30 @@ def test_changes_of_long_texts_are_told_in_brief(full: Application) -> None:
         answer = full.change(f"/items/{key}/edit", {"title": f"t{n}", "about": f"{n}" * 900_000})
         assert answer.status_code == 303
     assert len(asked(full, "GET", f"/items/{key}?_tab=its-history").get_data()) < 2 * LARGE
+
+
+def test_a_link_of_others_runs_nothing(app: Application) -> None:
+    app.run("""UPDATE "item" SET "site" = 'javascript:alert(1)' WHERE "id" = 1""")
+    page = app.client.get("/items/1").text
+    assert 'href="javascript:' not in page and "javascript:alert(1)" in page
+    app.run("""UPDATE "item" SET "site" = 'https://example.org' WHERE "id" = 1""")
+    assert 'href="https://example.org"' in app.client.get("/items/1").text
+
+
+def test_relations_of_very_many_rows_are_not_set_at_once(full: Application) -> None:
+    tags = [str(number) for (number,) in full.run('SELECT "id" FROM "tag"')]
+    rows = [str(number) for (number,) in full.run('SELECT "id" FROM "item"')] * 1
+    more = {
+        "_do": "set",
+        "_field": "tags",
+        "_sure": "1",
+        "_row": rows,
+        "tags": tags * 9,
+        "_token": "test",
+    }
+    asked(full, "POST", "/items/chosen", data=more)
+    full.run(*(f"""INSERT INTO "tag" ("name") VALUES ('more {n}')""" for n in range(60)))
+    tags = [str(number) for (number,) in full.run('SELECT "id" FROM "tag"')]
+    answer = asked(full, "POST", "/items/chosen", data={**more, "tags": tags})
+    assert answer.status_code == 303
+    assert "relations are set at once" in full.client.get("/items").text

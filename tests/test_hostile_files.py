@@ -153,3 +153,10 @@ def test_a_view_that_never_answers_is_left_aside(
             made.run("CREATE TABLE hive (id INTEGER PRIMARY KEY, code VARCHAR(20) NOT NULL)")
         planned = adopting.plan(address, tmp_path / "made", Wish())
         assert "hive" in planned.found.drafts or "Hive" in planned.found.drafts
+
+
+@pytest.mark.parametrize("text", ["a\0b", "a\u202eb", "a\x1bb", "a\u2066b"])
+def test_a_character_that_no_form_takes_is_not_loaded(tmp_path: Path, text: str) -> None:
+    (tmp_path / "Hives.csv").write_text(f"code,note\nH-1,fine\nH-2,{text}\n")
+    done = adopt(tmp_path, "Hives.csv", "made", "--load")
+    assert done.returncode == 1 and "row 3" in done.stderr + done.stdout, done

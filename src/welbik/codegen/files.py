@@ -192,7 +192,7 @@ def _project_files(schema: Schema, settings: Mapping[str, Any], package: str) ->
             "DATABASE = ", f'os.environ.get("DATABASE_URL") or {quote(str(settings["database"]))}'
         ),
         "driver": quote(requirement) if (requirement := _requirement(settings)) else "",
-        "locale_name": str(settings["locale"]),
+        "locale_source": quote(str(settings["locale"])),
         "locale_constants": locale_constants(str(settings["locale"])),
         "body_megabytes": 1 + -(-max(map(_largest, schema), default=0) // 1_000_000),
         "fingerprint": fingerprint(tables_once(schema)),

@@ -73,7 +73,9 @@ def _shown(
     value = f"{{{{ {_value(member, row)} | {told} }}}}"
     if isinstance(member, Field) and member.kind.shown == "link":
         plain = f"{row}.{member.attribute}"
-        return f'{{% if {plain} %}}<a href="{{{{ {plain} }}}}" rel="noopener">{value}</a>{{% else %}}{_NOTHING}{{% endif %}}'
+        # What others stored there may be code, which no link runs.
+        link = f'<a href="{{{{ {plain} }}}}" rel="noopener">{value}</a>'
+        return f"{{% if {plain} | web_address %}}{link}{{% else %}}{value}{{% endif %}}"
     return value
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -26,6 +27,8 @@ from .writing import write_all
 _MOST_FIXED = 500
 """Rows that a data file is written for: they are declared then, and read with every command."""
 _AT_ONCE = 5_000
+_NEVER = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
+"""Controls, signs that turn a line round, halves of letters: as the site's forms refuse them."""
 
 
 @dataclass
@@ -135,6 +138,10 @@ def _load(
                         )
                     columns[member.column].append(value)
                 elif isinstance(member, Field):
+                    if _NEVER.search(row.get(column) or ""):
+                        raise _refused(
+                            told, name, line, f"{column} holds a character that is not kept"
+                        )
                     columns[member.column].append(_neutral(model, member, row.get(column)))
         database.insert(model.table, list(columns), list(columns.values()))
         count += len(batch)

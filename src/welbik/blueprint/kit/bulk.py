@@ -23,7 +23,7 @@ from .forms import Entry, Form
 from .lists import List
 from .together import AT_ONCE, Together
 
-_COMPARED_MOST = 3
+_COMPARED_MOST, _PAIRS_MOST = 3, 5_000
 _PAGE = "look/chosen.html"
 
 
@@ -134,6 +134,9 @@ def _remove(model: Any, rows: list[Any]) -> ResponseReturnValue:
 def _set(form: Form, rows: list[Any], name: str) -> ResponseReturnValue:
     """Sets a field on all rows, or says what that would do and stores nothing."""
     typed = form.fields[name].sent(request.form, request.files)
+    if form.fields[name].several and len(rows) * len(typed.split()) > _PAIRS_MOST:
+        flash(f"At most {_PAIRS_MOST:,} relations are set at once: choose fewer rows.")
+        return redirect(_back(form.model), 303)
     sure = bool(request.form.get("_sure"))
     work = Together(form, name, {row.id: typed for row in rows}, sure=sure)
     return _work(work, rows, _entry(form, name, typed))
@@ -157,10 +160,12 @@ def _undo(form: Form) -> ResponseReturnValue:
         return redirect(_back(form.model), 303)
     typed = {row.id: found.typed[row.id] for row in rows}
     work = Together(form, found.name, typed, sure=True)
-    return _work(work, rows, _entry(form, found.name, None))
+    return _work(work, rows, _entry(form, found.name, None), undone=True)
 
 
-def _work(work: Together, rows: list[Any], entry: Entry) -> ResponseReturnValue:
+def _work(
+    work: Together, rows: list[Any], entry: Entry, *, undone: bool = False
+) -> ResponseReturnValue:
     """The page of what is done: at once, or told as it goes on where there are many rows."""
     form = work.form
     shown = {
@@ -179,7 +184,8 @@ def _work(work: Together, rows: list[Any], entry: Entry) -> ResponseReturnValue:
         return page
     work.finish()
     if work.stored:
-        flash(f"{shown['field'].label} is set on {_count(form.model, len(rows))}.")
+        done = "is as it was before on" if undone else "is set on"
+        flash(f"{shown['field'].label} {done} {_count(form.model, len(rows))}.")
         if shown["history"]:
             where = f"{form.model.ENDPOINT}.chosen_page"
             told = {

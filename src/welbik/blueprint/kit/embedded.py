@@ -12,7 +12,7 @@ from typing import Any, ClassVar
 
 from flask import request
 
-from . import fragments
+from . import controls, fragments
 from .fields import LINES, ONE_LINE, Field, Refused, one_ending
 from .show import hours
 
@@ -77,7 +77,10 @@ class Parts(Field):
             return self._whole(str(form.get(self.name, "")))
         entries = []
         for start in (f"{self.name}-{n}-" for n in sorted(numbers)[: _MOST + 1]):
-            entry = {f.name: form.get(f"{start}{f.name}", "") for f in self.part}
+            entry = {
+                f.name: controls.swapped(f.input_type, form.get(f"{start}{f.name}", ""))
+                for f in self.part
+            }
             given = self._is_filled(entry) or form.get(f"{start}_kept")
             if given and not form.get(f"{start}_remove"):
                 entries.append(entry)

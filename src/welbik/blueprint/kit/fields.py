@@ -15,7 +15,7 @@ from typing import Any, ClassVar
 
 from sqlalchemy import or_, select
 
-from . import clock
+from . import clock, controls
 from .database import session
 from .show import hours, length, show
 
@@ -155,7 +155,7 @@ class Field:
     def sent(self, form: Any, files: Any) -> str:
         """What a request holds of this field, as one text."""
         text: str = form.get(self.name, "")
-        return text
+        return controls.swapped(self.input_type, text)
 
     def owns(self, key: str) -> bool:
         """Whether a name in a request belongs to this field."""

@@ -17,7 +17,7 @@ from typing import Any, ClassVar
 import sqlalchemy as sa
 from werkzeug.datastructures import MultiDict
 
-from . import clock, counting, paging, words
+from . import clock, controls, counting, paging, words
 from .database import live, session
 from .paging import is_nullable
 from .rows import key_of
@@ -93,7 +93,10 @@ class Range(Filter):
         if asked.get(f"{self.name}-empty"):
             return EMPTY
         low, high = (
-            asked.get(f"{self.name}-{end}", "").strip() for end in ("low", "high")
+            controls.swapped(
+                self.input_type, asked.get(f"{self.name}-{end}", "").strip()
+            )
+            for end in ("low", "high")
         )
         if low or high:
             return low if low == high else f"{low}..{high}"

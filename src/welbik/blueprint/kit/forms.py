@@ -18,7 +18,16 @@ from .saving import Entry
 __all__ = ["Entry", "Form", "Unique"]
 
 _NAMED = 5
-_OURS = {"_token", "_seen", "_once", "_take", "_return", fragments.PARAMETER, "_then"}
+_OURS = {
+    "_token",
+    "_seen",
+    "_once",
+    "_take",
+    "_return",
+    "_list",
+    fragments.PARAMETER,
+    "_then",
+}
 
 
 class Form:

@@ -47,6 +47,16 @@ def after(row: Any, otherwise: str) -> str:
     """Where a changed row leads: to its list as it was left, for whoever came from there."""
     endpoint = f"{row.ENDPOINT}.list_page"
     known = endpoint in current_app.view_functions
+    if "_list" in request.form:
+        # A tab with script knows where it was; the cookie is of all tabs.
+        left = request.form["_list"]
+        path, _, query = left.partition("?")
+        ours = known and links.is_inside(left) and path == links.to_page(endpoint)
+        return (
+            f"{links.to_page(endpoint)}{'?' if query else ''}{query}#_row-{row.id}"
+            if ours
+            else otherwise
+        )
     return (
         list_url(endpoint, row)
         if known and session.get(_FROM) == endpoint

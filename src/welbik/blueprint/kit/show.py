@@ -13,6 +13,7 @@ from .. import settings
 from .clock import ZONE
 
 NOTHING = "—"
+_SCHEMES = ("http://", "https://", "mailto:")
 MOST_SHOWN = 200
 """Characters of a text where several rows or versions are shown."""
 _SIGNS = str.maketrans({",": settings.GROUP_SIGN, ".": settings.POINT_SIGN})
@@ -139,6 +140,12 @@ def length(text: str) -> dt.timedelta:
     whole, minutes, seconds = (int(part or 0) for part in parts)
     value = dt.timedelta(hours=whole, minutes=minutes, seconds=seconds)
     return -value if sign else value
+
+
+def web_address(text: str | None) -> str:
+    """An address that may be a link: of the web, or of mail; empty for what would run."""
+    known = text is not None and text.lower().startswith(_SCHEMES)
+    return text or "" if known else ""
 
 
 def upper(text: str) -> str:

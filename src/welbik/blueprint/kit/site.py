@@ -19,6 +19,7 @@ from . import (
     again,
     assets,
     chosen,
+    controls,
     database,
     fragments,
     guard,
@@ -29,7 +30,7 @@ from . import (
     shield,
 )
 from .rows import InBin
-from .show import amount, show, upper
+from .show import amount, show, upper, web_address
 
 Menu = Sequence[tuple[str, str, str, str]]
 
@@ -70,10 +71,12 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         show=show,
         amount=amount,
         upper_first=upper,
+        web_address=web_address,
         at=links.at,
     )
     app.jinja_env.globals.update(
         title=settings.TITLE,
+        locale=settings.LOCALE,
         menu=menu,
         groups=list(dict.fromkeys(group for group, *_ in menu)),
         to_page=links.to_page,
@@ -94,6 +97,7 @@ def make(name: str, address: str, files: Path, menu: Menu) -> Flask:
         find_rows=overview.find_rows,
         pages=lambda: app.view_functions,
         keys_of=chosen.told,
+        controls=controls,
         most_at_once=chosen.MOST,
     )
     app.secret_key = guard.secret_key(files)

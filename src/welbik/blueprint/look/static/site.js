@@ -14,6 +14,34 @@ window.addEventListener("pageshow", () => {
   for (const form of document.forms) delete form.dataset.sent;
 });
 
+// Each tab comes back to its own list, whatever another one shows.
+function noteList() {
+  if (document.querySelector("#_listing")) sessionStorage.setItem("list", location.pathname + location.search);
+  else if (!document.querySelector("form[data-keep], dl.row")) sessionStorage.removeItem("list");
+}
+document.addEventListener("submit", (event) => {
+  if (!event.target.matches("form[data-keep]")) return;
+  const box = document.createElement("input");
+  Object.assign(box, { type: "hidden", name: "_list", value: sessionStorage.getItem("list") || "" });
+  event.target.append(box);
+});
+
+// A control of the browser reads by the browser's language: where that is another, a line of text is safe.
+function plainControls(part) {
+  const own = Intl.DateTimeFormat().resolvedOptions().locale.toLowerCase();
+  if (own === document.documentElement.dataset.locale.toLowerCase()) return;
+  for (const box of part.querySelectorAll("input[type=number], input[type=date], input[type=datetime-local], input[type=time]")) {
+    const value = box.value;
+    const day = { date: "2026-04-01", time: "14:30", "datetime-local": "2026-04-01T14:30" }[box.type];
+    if (day) box.placeholder = day;
+    else box.inputMode = "decimal";
+    box.type = "text";
+    box.value = value;
+  }
+}
+plainControls(document);
+document.addEventListener("htmx:load", (event) => plainControls(event.detail.elt));
+
 // An image can be looked at before it is sent, and what is too large is told at once.
 document.addEventListener("change", (event) => {
   const input = event.target;
@@ -38,14 +66,22 @@ function preview(input) {
 
 // Ticks are kept while one pages: those of other pages go along when the form is sent.
 const picked = () => document.querySelector("#_listing form.picked");
+// What is ticked under one filter is no choice under the next, where it is out of sight.
+const PLACES = ["_after", "_before", "_size", "_sort", "_filter", "_columns"];
+function pickedUnder() {
+  const asked = new URLSearchParams(location.search);
+  for (const name of PLACES) asked.delete(name);
+  asked.sort();
+  return `picked ${location.pathname}?${asked}`;
+}
 const kept = () => {
   try {
-    return new Set(JSON.parse(sessionStorage.getItem(`picked ${location.pathname}`) || "[]"));
+    return new Set(JSON.parse(sessionStorage.getItem(pickedUnder()) || "[]"));
   } catch {
     return new Set();
   }
 };
-const keep = (keys) => sessionStorage.setItem(`picked ${location.pathname}`, JSON.stringify([...keys]));
+const keep = (keys) => sessionStorage.setItem(pickedUnder(), JSON.stringify([...keys]));
 
 function countChosen() {
   const boxes = [...document.querySelectorAll('input[name="_row"][type=checkbox]')];
@@ -88,7 +124,9 @@ document.addEventListener("submit", (event) => {
 document.addEventListener("submit", (event) => {
   const list = location.pathname.replace(/\/chosen$/, "");
   if (list === location.pathname || event.target.querySelector('[name="_part"]')) return;
-  sessionStorage.removeItem(`picked ${list}`);
+  for (const name of Object.keys(sessionStorage)) {
+    if (name.startsWith(`picked ${list}?`)) sessionStorage.removeItem(name);
+  }
 });
 document.addEventListener("click", (event) => {
   if (!event.target.closest?.("[data-none]")) return;
@@ -97,6 +135,7 @@ document.addEventListener("click", (event) => {
   countChosen();
 });
 showChosen();
+noteList();
 
 // The column that a list is sorted by is in sight.
 function showSorted() {
