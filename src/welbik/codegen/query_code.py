@@ -224,6 +224,9 @@ class Queries:
         elif node.function == "sum" and node.type.name == "integer":
             function = f"{use.expressions}.total({value})"
         where = self._write(node.where, last) if node.where is not None else ""
+        if where:
+            # The rows of a parent are found by the parent: an index of what filters them has too many.
+            where = f"{use.expressions}.not_leading({where})"
         found = self._select(function, way, where)
         if node.function != "count" or all(step.required for step in node.path):
             return found

@@ -62,6 +62,11 @@ def hinted(word: str, condition: Any, type_: TypeEngine[Any]) -> Said:
     return _said("hinted", type_, condition, told=(word,))
 
 
+def not_leading(condition: Any) -> Said:
+    """A condition by which no rows are looked up: something else finds fewer."""
+    return hinted("likely", condition, sa.Boolean())
+
+
 def length(text: Any) -> Said:
     """How many characters a text has."""
     return _said("length", sa.Integer(), text)
