@@ -30,7 +30,7 @@ def brief(column: Any) -> Any:
         return column
     begin = sa.func.substr(column, 1, MOST_SHOWN - 1, type_=sa.String())
     is_all = sa.func.substr(column, 1, MOST_SHOWN, type_=sa.String()) == column
-    return sa.case((is_all, column), else_=begin.concat("…")).label(column.key)
+    return sa.case((is_all, column), else_=begin.concat("…"))
 
 
 def start(column: Any) -> Any:
