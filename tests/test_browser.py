@@ -135,7 +135,7 @@ def test_whole_minutes_and_stored_seconds_are_both_taken(
             "UPDATE visit SET seen = '2024-05-06 07:08:09.000000', due = '2199-01-01 00:00:00.000000'"
         )
     with served(project) as address:
-        page = browser.new_page(base_url=address)
+        page = browser.new_page(locale="en-GB", base_url=address)
         page.goto("/visits/new")
         page.get_by_label("Due").fill("2199-05-06T10:30")
         page.get_by_role("button", name="Save", exact=True).click()
@@ -242,7 +242,7 @@ def test_every_control_has_a_name_and_every_page_one_heading(page: Page) -> None
 
 
 def test_all_of_it_works_without_scripts(browser: Browser, address: str) -> None:
-    context = browser.new_context(base_url=address, java_script_enabled=False)
+    context = browser.new_context(locale="en-GB", base_url=address, java_script_enabled=False)
     page = context.new_page()
     page.goto("/keepers/new")
     _fill_without_scripts(page)
@@ -264,7 +264,9 @@ DOT = bytes.fromhex(
 
 @pytest.fixture
 def bees(browser: Browser, register: str) -> Iterator[Page]:
-    context = browser.new_context(base_url=register, viewport={"width": 1280, "height": 800})
+    context = browser.new_context(
+        locale="en-GB", base_url=register, viewport={"width": 1280, "height": 800}
+    )
     page = context.new_page()
     page.set_default_timeout(15_000)
     yield page

@@ -393,7 +393,7 @@ def test_every_page_of_forty_models_fits_a_telephone_and_shuts_nobody_out(
     browser: Browser, forty: str, some: int
 ) -> None:
     context = browser.new_context(
-        base_url=forty, viewport={"width": 320, "height": 740}, bypass_csp=True
+        base_url=forty, locale="en-GB", viewport={"width": 320, "height": 740}, bypass_csp=True
     )
     page = context.new_page()
     found = []
@@ -414,7 +414,9 @@ def test_every_page_of_forty_models_fits_a_telephone_and_shuts_nobody_out(
 
 
 def test_the_first_page_is_small_and_says_where_all_is(browser: Browser, forty: str) -> None:
-    context = browser.new_context(base_url=forty, viewport={"width": 360, "height": 740})
+    context = browser.new_context(
+        locale="en-GB", base_url=forty, viewport={"width": 360, "height": 740}
+    )
     page = context.new_page()
     sizes = {}
     page.on("requestfinished", lambda one: sizes.update({one.url: one.sizes()["responseBodySize"]}))

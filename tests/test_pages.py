@@ -23,7 +23,9 @@ PNG = bytes.fromhex(
 @pytest.fixture(params=[True, False], ids=["script", "no script"])
 def bees(browser: Browser, register: str, request: pytest.FixtureRequest) -> Iterator[Page]:
     """A page of the register, with script and without."""
-    context = browser.new_context(base_url=register, java_script_enabled=request.param)
+    context = browser.new_context(
+        locale="en-GB", base_url=register, java_script_enabled=request.param
+    )
     page = context.new_page()
     page.set_default_timeout(15_000)
     wrong: list[str] = []
@@ -35,7 +37,9 @@ def bees(browser: Browser, register: str, request: pytest.FixtureRequest) -> Ite
 
 @pytest.fixture
 def page(browser: Browser, register: str) -> Iterator[Page]:
-    context = browser.new_context(base_url=register, viewport={"width": 1280, "height": 800})
+    context = browser.new_context(
+        locale="en-GB", base_url=register, viewport={"width": 1280, "height": 800}
+    )
     opened = context.new_page()
     opened.set_default_timeout(15_000)
     wrong: list[str] = []
@@ -220,6 +224,7 @@ def test_no_page_shuts_anybody_out(
 ) -> None:
     context = browser.new_context(
         base_url=register,
+        locale="en-GB",
         viewport={"width": width, "height": 800},
         color_scheme=scheme,  # type: ignore[arg-type]
         bypass_csp=True,
@@ -242,7 +247,7 @@ def test_no_page_shuts_anybody_out(
 
 
 def test_a_conflict_is_readable_for_all_and_settled(browser: Browser, register: str) -> None:
-    context = browser.new_context(base_url=register, bypass_csp=True)
+    context = browser.new_context(locale="en-GB", base_url=register, bypass_csp=True)
     mine, theirs = context.new_page(), context.new_page()
     path = f"{_hive(mine, 1)}/edit"
     mine.goto(path)

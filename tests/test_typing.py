@@ -94,7 +94,7 @@ def test_every_key_moves_a_choice(browser: Browser, built: Project) -> None:
     built.run("migrate")
     built.run("fill")
     with served(built) as address:
-        page = browser.new_page(base_url=address)
+        page = browser.new_page(locale="en-GB", base_url=address)
         page.goto("/hives/new")
         _slowly(page)
         select = page.get_by_label("Keeper")
@@ -230,7 +230,9 @@ def forty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 def test_forty_models_take_one_line_and_are_found_by_typing(
     browser: Browser, forty: str, width: int
 ) -> None:
-    context = browser.new_context(base_url=forty, viewport={"width": width, "height": 740})
+    context = browser.new_context(
+        locale="en-GB", base_url=forty, viewport={"width": width, "height": 740}
+    )
     page = context.new_page()
     for path in ("/", "/things-of-kind-0", "/things-of-kind-0/1", "/things-of-kind-0/new"):
         page.goto(path)

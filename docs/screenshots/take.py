@@ -30,7 +30,7 @@ def pages(address: str) -> None:
         browser = playwright.chromium.launch(
             executable_path=shutil.which("chromium"), args=["--no-sandbox"]
         )
-        page = browser.new_context(base_url=address, viewport=SIZE).new_page()
+        page = browser.new_context(locale="en-GB", base_url=address, viewport=SIZE).new_page()
         page.goto("/hives?frames=8..12&kind=national,long&_sort=-total_kg&_filter=open")
         page.screenshot(path=HERE / "list.png")
         hive = page.locator("tbody th a").first.get_attribute("href")
@@ -43,7 +43,9 @@ def pages(address: str) -> None:
         _problems(page)
         _conflict(page, f"{hive}/edit")
         _across(page, f"{hive}/edit")
-        phone = browser.new_page(base_url=address, viewport={"width": 360, "height": 740})
+        phone = browser.new_page(
+            locale="en-GB", base_url=address, viewport={"width": 360, "height": 740}
+        )
         phone.emulate_media(color_scheme="dark")
         phone.goto("/inspections?temper=nervous")
         phone.screenshot(path=HERE / "phone.png")
@@ -60,7 +62,7 @@ def reported(folder: Path) -> None:
         browser = playwright.chromium.launch(
             executable_path=shutil.which("chromium"), args=["--no-sandbox"]
         )
-        page = browser.new_page(viewport=SIZE)
+        page = browser.new_page(locale="en-GB", viewport=SIZE)
         page.goto(f"file://{folder / 'report.html'}#Hive")
         page.screenshot(path=HERE / "report.png")
         browser.close()
@@ -86,7 +88,7 @@ def adopted(folder: Path) -> None:
         browser = playwright.chromium.launch(
             executable_path=shutil.which("chromium"), args=["--no-sandbox"]
         )
-        page = browser.new_page(base_url=address, viewport=SIZE)
+        page = browser.new_page(locale="en-GB", base_url=address, viewport=SIZE)
         page.goto("/")
         page.locator(".menu summary").click()
         page.keyboard.type("or")
