@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import csv
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 from ..language import syntax
 from ..language.diagnostics import Report
@@ -19,6 +19,14 @@ def with_csv(rows: syntax.Rows, root: Path, report: Report) -> syntax.Rows:
     if rows.file is None:
         return rows
     name = f"{FOLDER}/{rows.file.text}"
+    if not _is_inside(rows.file.text):
+        report.add(
+            "no-such-file",
+            f"{rows.file.span.text} lies outside {FOLDER}/",
+            rows.file.span,
+            f"put the file into {FOLDER}/",
+        )
+        return rows
     try:
         data = read_file(root, name, ROWS_LIMIT)
         text = data.decode("utf-8-sig") if data is not None else ""
@@ -27,12 +35,16 @@ def with_csv(rows: syntax.Rows, root: Path, report: Report) -> syntax.Rows:
         reason = error.message if isinstance(error, WelbikError) else f"{name} is not UTF-8 text"
         reason = f"{name} can't be read" if isinstance(error, OSError) else reason
     else:
-        reason = f"there is no file {name}"
+        reason = f"{name} can't be read: there is no such file"
     if data is None:
         remedy = f"put the file into {FOLDER}/, saved as UTF-8"
         report.add("no-such-file", reason, rows.file.span, remedy)
         return rows
     return _read(rows, Source(name, text), report)
+
+
+def _is_inside(name: str) -> bool:
+    return ".." not in PurePosixPath(name).parts and not PurePosixPath(name).is_absolute()
 
 
 def _read(rows: syntax.Rows, source: Source, report: Report) -> syntax.Rows:
