@@ -40,14 +40,17 @@ def test_tidying_changes_no_table() -> None:
 MENDED = [
     ("kg decimal(10,2)", "kg decimal(10,2)"),
     ("born Date", "born date"),
-    ("keeper Keepr", "keeper Keepr"),
+    ("keeper Keepr", "keeper -> Keeper"),
+    ("keeper Nobody", "keeper Nobody"),
     ("keeper Keeper", "keeper -> Keeper"),
     ("kg integr", "kg integer"),
 ]
 
 
 @pytest.mark.parametrize(("line", "mended"), MENDED)
-def test_a_mend_leaves_fewer_problems(project: Project, line: str, mended: str) -> None:
+def test_a_mend_leaves_nothing_that_can_t_be_mended(
+    project: Project, line: str, mended: str
+) -> None:
     text = "model Keeper\n    name text 40\n\nmodel Hive\n    {}\n    code text 7\n"
     project.declare(text.format(line))
     assert project.run("check", code=1).stdout
@@ -201,3 +204,18 @@ def test_in_production_nothing_is_made_up(make: Callable[[str], Project]) -> Non
     project.run("status")
     project.replace("welbik.toml", "production = true", 'production = "no"')
     assert "true or false" in project.run("status", code=1).stderr
+
+
+def test_products_beyond_64_bits_stop_at_their_end() -> None:
+    import numpy as np
+
+    from welbik.rules.arrays import _OPERATIONS, _saturated
+
+    chosen = random.Random(5)
+    numbers = [chosen.randint(-(2**62), 2**62) >> chosen.randint(0, 60) for _ in range(400)]
+    first, second = np.array(numbers[:200], np.int64), np.array(numbers[200:], np.int64)
+    for operation in _OPERATIONS.values():
+        found = _saturated(operation, first, second).tolist()
+        for a, b, result in zip(first.tolist(), second.tolist(), found, strict=True):
+            exact = operation(a, b)
+            assert result == exact or (abs(exact) >= 2**62 and (result > 0) == (exact > 0)), (a, b)

@@ -17,7 +17,7 @@ _ROUNDS = 10
 def mend(root: Path) -> list[Problem]:
     """Applies every exact replacement, all files or none; returns the problems it mended.
 
-    A replacement that leaves as many problems as before is none.
+    A replacement that brings a problem to light that nothing mends is left out.
     """
     mended: list[Problem] = []
     texts: dict[str, str] = {}
@@ -34,15 +34,20 @@ def mend(root: Path) -> list[Problem]:
 
 
 def _that_help(root: Path, texts: dict[str, str], found: Sequence[Problem]) -> list[Problem]:
-    """The problems whose replacements leave fewer problems: all at once, or those that do so alone."""
+    """The problems whose replacements leave no more that nothing mends: all at once, or alone."""
+    before = _unmendable(found)
 
-    def left(some: Sequence[Problem]) -> int:
-        return len(read_declarations(root, texts | apply_edits(some)).problems)
+    def helps(some: Sequence[Problem]) -> bool:
+        return _unmendable(read_declarations(root, texts | apply_edits(some)).problems) <= before
 
     chosen = _apart(found)
-    if not chosen or left(chosen) <= len(found) - len(chosen):
+    if not chosen or helps(chosen):
         return chosen
-    return [one for one in chosen if left([one]) < len(found)]
+    return [one for one in chosen if helps([one])]
+
+
+def _unmendable(found: Sequence[Problem]) -> int:
+    return sum(not problem.edits for problem in found)
 
 
 def _apart(problems: Sequence[Problem]) -> list[Problem]:

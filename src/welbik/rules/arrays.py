@@ -8,7 +8,9 @@ UTC, times whole microseconds of the day, durations whole seconds, relations the
 from __future__ import annotations
 
 import datetime as dt
+import operator
 import re
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 from zoneinfo import ZoneInfo
 
@@ -18,6 +20,8 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+_FAR = 2.0**62
+"""Beyond it a floating point number no longer tells whether 64 bits hold a whole one."""
 _UPPER = str.maketrans("abcdefghijklmnopqrstuvwxyz", "ABCDEFGHIJKLMNOPQRSTUVWXYZ")
 _LOWER = str.maketrans("ABCDEFGHIJKLMNOPQRSTUVWXYZ", "abcdefghijklmnopqrstuvwxyz")
 
@@ -258,12 +262,8 @@ def _arithmetic(node: Apply, first: Any, second: Any) -> tuple[Any, Any]:
         whole = np.floor(np.abs(first) * 10.0**node.type.places + 0.5)
         return np.copysign(whole, first).astype(np.int64), None
     with np.errstate(all="ignore"):
-        if word == "+":
-            return first + second, None
-        if word == "-":
-            return first - second, None
-        if word == "*":
-            return first * second, None
+        if word in _OPERATIONS:
+            return _saturated(_OPERATIONS[word], first, second), None
         return -first if word == "neg" else np.abs(first), None
 
 
@@ -273,7 +273,28 @@ def _cast(values: Any, have: Type, wanted: Type) -> Any:
     if wanted.name == "number":
         floats = values.astype(np.float64)
         return floats / 10.0**have.places if have.name == "decimal" else floats
-    return values * 10 ** (wanted.places - have.places)
+    return _saturated(operator.mul, values, np.int64(10 ** (wanted.places - have.places)))
+
+
+_OPERATIONS: dict[str, Callable[[Any, Any], Any]] = {
+    "+": operator.add,
+    "-": operator.sub,
+    "*": operator.mul,
+}
+
+
+def _saturated(operation: Callable[[Any, Any], Any], first: Any, second: Any) -> Any:
+    """The result of an operation; whole numbers beyond 64 bits stop at their end instead of wrapping."""
+    import numpy as np
+
+    found = operation(first, second)
+    if getattr(found, "dtype", None) != np.int64:
+        return found
+    near = operation(np.asarray(first, np.float64), np.asarray(second, np.float64))
+    if np.all(np.abs(near) < _FAR):
+        return found
+    ends = np.iinfo(np.int64)
+    return np.where(near >= _FAR, ends.max, np.where(near <= -_FAR, ends.min + 1, found))
 
 
 def _rounded(node: Apply, values: Any) -> Any:
