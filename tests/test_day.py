@@ -236,7 +236,7 @@ def all_that_match(hands: Hands) -> None:
     hands.follow(page.get_by_role("button", name="Set it on"))
     expect(page.get_by_role("status").first).to_contain_text("Note is set on")
     hands.press("Alt+u")
-    expect(page.get_by_role("status").first).to_contain_text("Note is set on")
+    expect(page.get_by_role("status").first).to_contain_text("Note is as it was before on")
 
 
 def move_a_child(hands: Hands) -> None:

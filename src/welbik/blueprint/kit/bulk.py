@@ -176,6 +176,7 @@ def _work(
         "effects": None,
         "values": request.form.getlist(work.name),
         "history": form.model.HISTORY,
+        "done": "is as it was before on" if undone else "is set on",
     }
     if len(rows) > AT_ONCE:
         page = Response(stream_template(_PAGE, **shown, steps=work, work=work))
@@ -184,8 +185,9 @@ def _work(
         return page
     work.finish()
     if work.stored:
-        done = "is as it was before on" if undone else "is set on"
-        flash(f"{shown['field'].label} {done} {_count(form.model, len(rows))}.")
+        flash(
+            f"{shown['field'].label} {shown['done']} {_count(form.model, len(rows))}."
+        )
         if shown["history"]:
             where = f"{form.model.ENDPOINT}.chosen_page"
             told = {

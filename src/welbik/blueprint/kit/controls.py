@@ -51,7 +51,12 @@ def attributes(field: Any) -> dict[str, Any]:
     if not is_plain(field.input_type):
         found: dict[str, Any] = field.attributes()
         return found
-    return {**_ASKED[field.input_type], "autocomplete": "off"}
+    return hints(field.input_type)
+
+
+def hints(input_type: str) -> dict[str, str]:
+    """The attributes of a line of text that stands for a control of the browser."""
+    return {**_ASKED[input_type], "autocomplete": "off"} if is_plain(input_type) else {}
 
 
 def swapped(input_type: str, text: str) -> str:
