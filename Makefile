@@ -29,6 +29,7 @@ bench: $(BIN)/mypy
 fuzz: $(BIN)/mypy
 	$(BIN)/python bench/run.py --fuzz 1000000
 	FUZZ_ROUNDS=7000 FUZZ_SEED=$$(date +%s) $(BIN)/python -m pytest --numprocesses 2 tests/test_fuzz.py -k request
+	FOLDER_ROUNDS=1500 $(BIN)/python -m pytest --numprocesses 2 tests/test_foreign_project.py -k no_tree
 
 pairs: $(BIN)/mypy
 	WELBIK_PAIRS=25 $(BIN)/python -m pytest --numprocesses 2 tests/test_changes.py -k any_change

@@ -29,7 +29,7 @@ def filling(
     schema = schema_of(folder)
     for address in addresses:
         make_database(folder, address)
-    ours, raw = (connect(address, folder) for address in addresses)
+    ours, raw = (connect(address, folder, loads=True) for address in addresses)
     with ours, raw:
         start = time.perf_counter()
         fill(ours, Drawer(schema, 1), counts)

@@ -155,7 +155,7 @@ def on_databases(folder: Path, temporary: Path, smoke: bool) -> dict[str, list[f
         with servers.database(word, temporary) as one, servers.database(word, temporary) as two:
             for address in (one, two):
                 make_database(folder, address)
-                with connect(address, folder) as database:
+                with connect(address, folder, loads=True) as database:
                     fill(database, Drawer(schema, 1), schema.seed)
             sizes = (2, 5) if smoke else (15, 100)
             results |= page_rates(folder, word, one, *sizes)

@@ -28,7 +28,7 @@ from welbik.project.settings import read_settings
 from welbik.storage.address import read_address
 from welbik.storage.streaming import only_file
 
-ROUNDS = int(os.environ.get("FUZZ_ROUNDS", "15"))
+ROUNDS = int(os.environ.get("FOLDER_ROUNDS", "15"))
 SECRET = "SECRET=hunter2"
 COMMANDS = [
     *(["check"], ["check", "--fix"], ["status"], ["show"], ["tidy"], ["tidy", "--check"]),
