@@ -53,7 +53,8 @@ def find(model: type[Row], part: int | str | UUID, by: Any = None) -> Row:
         named = _not_in_bin_first(select(model).where(by == part), model)
         row: Row | None = session().scalar(named)
     else:
-        row = fetch(model, part) if _can_be_key(model.id, part) else None
+        of: Any = model
+        row = fetch(model, part) if _can_be_key(of.id, part) else None
     return _there(row)
 
 
