@@ -355,3 +355,23 @@ def test_the_bin_gives_back(bees: Page) -> None:
     expect(bees.get_by_role("status")).to_contain_text(f"{code} is restored")
     bees.goto(f"/hives/{code}")
     expect(bees.locator("h1")).to_have_text(code)
+
+
+def test_ticks_and_lists_belong_to_their_filter_and_tab(page: Page) -> None:
+    page.goto("/hives?kind=national")
+    page.locator('input[name="_row"]').first.check()
+    expect(page.locator("#_chosen-count")).to_have_text(" (1)")
+    page.goto("/hives?kind=long")
+    # What was ticked is out of sight here, and is not acted upon.
+    expect(page.locator("#_chosen-count")).to_have_text("")
+    page.goto("/hives?kind=national&_sort=-code")
+    expect(page.locator("#_chosen-count")).to_contain_text("1")
+
+    page.goto("/hives?_sort=-code")
+    other = page.context.new_page()
+    other.goto("/hives?kind=long")
+    other.close()
+    page.locator("tbody th a").first.click()
+    page.get_by_role("link", name="Edit").click()
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page).to_have_url(re.compile(r"/hives\?_sort=-code#"))
