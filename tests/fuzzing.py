@@ -20,6 +20,7 @@ from loaded import Application, application
 
 from welbik.data.verify import Verifier
 from welbik.schema.model import Model
+from welbik.storage.backend import Database
 
 SECONDS, MEGABYTES, LOGGED, SENT = 1.0, 100, 20_000, 5_000_000
 
@@ -74,8 +75,11 @@ class Site:
         self.app.flask.wsgi_app = measured
 
     def restore(self) -> None:
-        """Brings the site back to its first rows; on a server those of earlier rounds stay."""
-        if self.empty is not None:
+        """Brings the site back to its first rows."""
+        if self.empty is None:
+            with self.app.database() as database, database.transaction():
+                copied(database, back=True)
+        else:
             self.app.flask.extensions["engine"].dispose()
             shutil.copy(self.empty, self.app.root / "bees.db")
             for end in ("-wal", "-shm"):
@@ -141,12 +145,28 @@ class Site:
             assert not [b.rule.text for b in verifier.broken(everything, everything)]
 
 
+def copied(database: Database, *, back: bool) -> None:
+    """Keeps the rows of all tables on a server in others beside them, or brings them `back`."""
+    names = sorted(n for n in database.table_names() if not n.startswith(("first_", "welbik_mig")))
+    off = "SET session_replication_role = replica"
+    database.run(off if database.word == "postgresql" else "SET foreign_key_checks = 0")
+    for name in names:
+        if back:
+            database.run(f'DELETE FROM "{name}"')
+            database.run(f'INSERT INTO "{name}" SELECT * FROM "first_{name}"')
+        else:
+            database.run(f'CREATE TABLE "first_{name}" AS SELECT * FROM "{name}"')
+
+
 @contextmanager
 def site(text: str, on: str = "sqlite") -> Iterator[Site]:
     with application(text, rows=4, on=on) as app:
         first = app.root / "first.db" if on == "sqlite" else None
         if first is not None:
             shutil.copy(app.root / "bees.db", first)
+        else:
+            with app.database() as database:
+                copied(database, back=False)
         names = [m.name for model in app.schema for m in model.everything]
         names += [f"{a}-{n}-{i.name}" for model in app.schema for f in model.fields if f.shape
                   for i in f.shape.fields for n in (0, 1) for a in (f.name,)]  # fmt: skip

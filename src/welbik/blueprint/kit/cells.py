@@ -47,11 +47,9 @@ class Column(NamedTuple):
         if isinstance(value, list):
             linked = isinstance(value[0], Base)
             return Cell("rows", value) if linked else Cell("number", show(len(value)))
-        if isinstance(value, str):
-            return Cell("text", brief(value))
         if hasattr(value, "digest"):
             return Cell("file", value)
-        told = amount if self._is_worked_out(row) else show
+        told = amount if self._is_worked_out(row) else brief
         number = hasattr(value, "real") and not isinstance(value, bool)
         return Cell("number" if number else "text", told(value))
 
